@@ -1,0 +1,16 @@
+# kestrum_layer(NAME USES other layers... LINKS libraries...)
+# A layer is a folder of src/ and a library of its own. Its headers are reachable as "NAME/file.hpp" only by
+# targets that link it, so an include from a layer above does not compile.
+function(kestrum_layer name)
+  cmake_parse_arguments(ARG "" "" "USES;LINKS;PRIVATE_LINKS" ${ARGN})
+  file(GLOB sources CONFIGURE_DEPENDS ${CMAKE_CURRENT_SOURCE_DIR}/${name}/*.cpp)
+  add_library(kestrum_${name} STATIC ${sources})
+  set(view ${CMAKE_BINARY_DIR}/layers/${name})
+  file(MAKE_DIRECTORY ${view})
+  file(CREATE_LINK ${CMAKE_CURRENT_SOURCE_DIR}/${name} ${view}/${name} SYMBOLIC)
+  target_include_directories(kestrum_${name} PUBLIC ${view})
+  foreach(layer ${ARG_USES})
+    target_link_libraries(kestrum_${name} PUBLIC kestrum_${layer})
+  endforeach()
+  target_link_libraries(kestrum_${name} PUBLIC ${ARG_LINKS} PRIVATE ${ARG_PRIVATE_LINKS})
+endfunction()

@@ -1,0 +1,39 @@
+// Writes a catalog as pages in a tree, in bounded memory: one open page a level.
+#pragma once
+
+#include "archive/catalog_page.hpp"
+#include "archive/chunk_store.hpp"
+
+namespace kestrum {
+
+// Entries must come in catalog order. The sink must outlive this.
+class CatalogWriter {
+ public:
+  // `boundary_key`: where pages are cut depends on it and on paths only, so that an unchanged stretch of the list
+  // gives the same pages again. Derived from the naming key.
+  CatalogWriter(ChunkSink& sink, const SecretKey& naming_key);
+  void add(const Entry& entry);
+  CatalogTop finish();
+
+ private:
+  struct Level {
+    ByteWriter page;
+    std::uint64_t count = 0;
+    TreePath first;
+    std::string last;
+    std::uint64_t entries = 0;
+    std::uint64_t bytes = 0;
+    std::uint64_t pages_done = 0;
+  };
+  template <typename Encode>
+  void add_at(std::size_t level, const TreePath& path, std::uint64_t entries, std::uint64_t bytes, Encode&& encode);
+  PageLink flush(std::size_t level);
+  void add_link(std::size_t level, const PageLink& link);
+  bool is_boundary(std::size_t level, const TreePath& path) const;
+
+  ChunkSink& sink_;
+  std::uint64_t seed_;
+  std::vector<Level> levels_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,148 @@
+#include "archive/chain_reader.hpp"
+
+#include <algorithm>
+
+namespace kestrum {
+
+ChainReader::ChainReader(const Store& store, std::vector<FoundSet> sets, KeyRing& keys)
+    : store_(store), sets_(std::move(sets)), keys_(keys) {}
+
+const FoundSet* ChainReader::sealed(Sequence sequence) const {
+  for (const FoundSet& set : sets_) {
+    if (set.sealed() && set.folder.sequence == sequence) return &set;
+  }
+  return nullptr;
+}
+
+SetReader& ChainReader::set(Sequence sequence) {
+  auto open = open_.find(sequence);
+  if (open != open_.end()) return *open->second;
+  const FoundSet* found = sealed(sequence);
+  if (found == nullptr) throw damage("set " + std::to_string(sequence) + " is needed and is not there, or has no valid seal");
+  SecretKey master = keys_.unlock(found->seal->keys, found->seal->core.facts.chain);
+  return *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
+}
+
+SetReader* ChainReader::try_set(Sequence sequence) {
+  try {
+    return &set(sequence);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+    return nullptr;
+  }
+}
+
+PointReader::PointReader(ChainReader& chain, Sequence sequence)
+    : chain_(chain), set_(chain.set(sequence)), naming_(set_.naming_key()) {
+  sources_.push_back(sequence);
+  for (const SetNeed& need : set_.facts().needs) {
+    const FoundSet* found = chain.sealed(need.sequence);
+    if (found != nullptr && found->seal->core.facts.set == need.set) sources_.push_back(need.sequence);
+  }
+}
+
+std::vector<Sequence> PointReader::order(const ChunkRef& ref) const {
+  std::vector<Sequence> order = sources_;
+  auto hinted = std::find(order.begin(), order.end(), ref.sequence);
+  if (hinted != order.end()) std::rotate(order.begin(), hinted, hinted + 1);
+  return order;
+}
+
+std::optional<std::pair<SetReader*, IndexRecord>> PointReader::locate(const ChunkRef& ref) {
+  for (Sequence sequence : order(ref)) {
+    SetReader* reader = chain_.try_set(sequence);
+    if (reader == nullptr) continue;
+    if (std::optional<IndexRecord> record = reader->find(ref.name)) return std::pair(reader, *record);
+  }
+  return std::nullopt;
+}
+
+const PointReader::Cached& PointReader::frame_of(SetReader& reader, const IndexRecord& record) {
+  constexpr std::size_t cache_limit = 32u << 20;
+  for (auto it = frames_.begin(); it != frames_.end(); ++it) {
+    if (it->reader == &reader && it->slot == record.slot && it->offset == record.frame.offset) {
+      frames_.splice(frames_.begin(), frames_, it);
+      return frames_.front();
+    }
+  }
+  auto frame = std::make_shared<FrameContent>(reader.read_frame(record.slot, record.frame));
+  Cached cached{&reader, record.slot, record.frame.offset, frame, {}};
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : frame->chunks) {
+    cached.at.emplace(chunk.name, std::pair(offset, chunk.length));
+    offset += chunk.length;
+  }
+  cached_bytes_ += frame->content.size();
+  frames_.push_front(std::move(cached));
+  while (cached_bytes_ > cache_limit && frames_.size() > 1) {
+    cached_bytes_ -= frames_.back().frame->content.size();
+    frames_.pop_back();
+  }
+  return frames_.front();
+}
+
+Bytes PointReader::cut_out(const Cached& cached, const ChunkRef& ref) {
+  auto at = cached.at.find(ref.name);
+  if (at == cached.at.end() || at->second.second != ref.length) throw damage("a chunk is not where the index says");
+  ByteView content = ByteView(cached.frame->content).subspan(at->second.first, at->second.second);
+  if (naming_.name(content) != ref.name) throw damage("a chunk's content does not have its name");
+  return Bytes(content.begin(), content.end());
+}
+
+Bytes PointReader::fetch(const ChunkRef& ref) {
+  // Neighbours in a file or a folder mostly lie in the frames just read.
+  for (const Cached& cached : frames_) {
+    if (cached.at.contains(ref.name)) return cut_out(cached, ref);
+  }
+  std::optional<Error> first;
+  for (Sequence sequence : order(ref)) {
+    try {
+      SetReader& reader = chain_.set(sequence);
+      std::optional<IndexRecord> record = reader.find(ref.name);
+      if (record) return cut_out(frame_of(reader, *record), ref);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
+      if (!first) first = error;
+    }
+  }
+  if (first) throw damage(first->what());
+  throw damage("a chunk is in none of the sets that should hold it");
+}
+
+void ChainChunks::load() {
+  loaded_ = true;
+  for (std::uint32_t i = 0; i < sets_.size(); ++i) {
+    try {
+      sets_[i]->each_record([&](const IndexRecord& record) {
+        if (!sets_[i]->is_lost(record.slot)) table_.put(record.name, i);
+      });
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage) throw;
+      sets_[i]->mark_lost(0);  // the rest of its index does not read: what was put so far is confirmed before use
+    }
+  }
+}
+
+std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
+  if (sets_.empty()) return std::nullopt;
+  if (auto known = remembered_.find(name); known != remembered_.end()) return known->second;
+  if (!loaded_) load();
+  std::optional<std::uint32_t> which = table_.find(name);
+  if (!which) return std::nullopt;
+  try {
+    std::optional<IndexRecord> record = sets_[*which]->find(name);
+    if (record && !sets_[*which]->is_lost(record->slot)) return sets_[*which]->facts().sequence;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+  }
+  return std::nullopt;
+}
+
+bool ChainChunks::good(const ChunkRef& ref) {
+  for (SetReader* set : sets_) {
+    if (set->facts().sequence == ref.sequence && !set->has_losses()) return true;
+  }
+  return find(ref.name).has_value();
+}
+
+}  // namespace kestrum

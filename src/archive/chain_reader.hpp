@@ -1,0 +1,80 @@
+// The sets of one job folder seen together: finds any chunk that a point refers to.
+#pragma once
+
+#include "archive/chunk_store.hpp"
+#include "archive/set_reader.hpp"
+#include "archive/set_writer.hpp"
+
+namespace kestrum {
+
+// Opens sets as they are needed. The store must outlive this; one thread.
+class ChainReader {
+ public:
+  ChainReader(const Store& store, std::vector<FoundSet> sets, KeyRing& keys);
+
+  const std::vector<FoundSet>& sets() const { return sets_; }
+  const FoundSet* sealed(Sequence sequence) const;
+  // Opened and authenticated; throws damage when there is no such set or its seal is not ours, key when locked.
+  SetReader& set(Sequence sequence);
+  // The same, nothing instead of damage.
+  SetReader* try_set(Sequence sequence);
+
+ private:
+  const Store& store_;
+  std::vector<FoundSet> sets_;
+  KeyRing& keys_;
+  std::map<Sequence, std::unique_ptr<SetReader>> open_;
+};
+
+// Chunks as one point sees them: in its set and in what that needs.
+class PointReader final : public ChunkSource {
+ public:
+  PointReader(ChainReader& chain, Sequence sequence);
+  SetReader& set() { return set_; }
+  const std::vector<Sequence>& sources() const { return sources_; }
+
+  // Checked against its name. Looks where the reference hints, then everywhere the point may look.
+  Bytes fetch(const ChunkRef& ref) override;
+  // Where it would be read from, without reading it.
+  std::optional<std::pair<SetReader*, IndexRecord>> locate(const ChunkRef& ref);
+
+ private:
+  struct Cached {
+    SetReader* reader;
+    std::uint32_t slot;
+    std::uint64_t offset;
+    std::shared_ptr<FrameContent> frame;
+    std::unordered_map<ChunkName, std::pair<std::uint32_t, std::uint32_t>, ChunkNameHash> at;
+  };
+  const Cached& frame_of(SetReader& reader, const IndexRecord& record);
+  Bytes cut_out(const Cached& cached, const ChunkRef& ref);
+  std::vector<Sequence> order(const ChunkRef& ref) const;
+
+  ChainReader& chain_;
+  SetReader& set_;
+  Naming naming_;
+  std::vector<Sequence> sources_;  // own first
+  std::list<Cached> frames_;       // used last comes first
+  std::size_t cached_bytes_ = 0;
+};
+
+// What a new set may refer to: the chunks of the sets given, without those known to be lost. Reads the indexes only
+// when the first chunk is asked for, so that a run in which nothing changed reads none.
+class ChainChunks final : public KnownChunks {
+ public:
+  explicit ChainChunks(std::vector<SetReader*> sets) : sets_(std::move(sets)) {}
+  std::optional<Sequence> find(const ChunkName& name) override;
+  // A chunk that is known to be there (a catalog page just read from an earlier set), without reading an index.
+  void remember(const ChunkRef& ref) { remembered_.insert_or_assign(ref.name, ref.sequence); }
+  // True when the reference can be taken over as it is.
+  bool good(const ChunkRef& ref);
+
+ private:
+  void load();
+  std::vector<SetReader*> sets_;
+  NameTable table_;
+  bool loaded_ = false;
+  std::unordered_map<ChunkName, Sequence, ChunkNameHash> remembered_;
+};
+
+}  // namespace kestrum

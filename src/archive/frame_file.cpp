@@ -1,0 +1,91 @@
+#include "archive/frame_file.hpp"
+
+#include "base/error.hpp"
+
+namespace kestrum {
+
+FrameFileWriter::FrameFileWriter(Store& store, const std::string& path, const SecretKey& master, const FileHeader& header)
+    : file_(store.create(path)), header_(header), cipher_(master, header) {
+  Bytes bytes = header.encode();
+  file_->append(bytes);
+  digest_.update(bytes);
+  size_ = bytes.size();
+}
+
+FramePlace FrameFileWriter::append(const PackedFrame& frame) {
+  Bytes bytes = cipher_.encrypt(frame, ordinal_++);
+  FramePlace place{size_, static_cast<std::uint32_t>(bytes.size())};
+  file_->append(bytes);
+  ByteView view = bytes;
+  digest_.update(view.first(FrameHead::size));
+  digest_.update(view.last(Aead::tag_size));
+  size_ += bytes.size();
+  return place;
+}
+
+SealedFile FrameFileWriter::finish() {
+  file_->finish();
+  SealedFile sealed;
+  sealed.set = header_.set;
+  sealed.number = header_.number;
+  sealed.size = size_;
+  sealed.digest = digest_.finish();
+  return sealed;
+}
+
+FrameFileReader::FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
+                                 const SealedFile& expected)
+    : path_(path) {
+  if (!store.exists(path)) throw damage(store.describe(path) + " is missing");
+  file_ = store.open(path);
+  size_ = file_->size();
+  if (size_ != expected.size) {
+    throw damage(store.describe(path) + " has " + std::to_string(size_) + " bytes instead of " +
+                 std::to_string(expected.size));
+  }
+  header_bytes_.resize(FileHeader::size);
+  file_->read_at(0, header_bytes_);
+  FileHeader header = FileHeader::decode(header_bytes_, store.describe(path));
+  FileKind kind = expected.slot == 0 ? FileKind::index : FileKind::volume;
+  if (header.job != job) throw damage(store.describe(path) + " belongs to another job");
+  if (header.set != expected.set || header.kind != kind) throw damage(store.describe(path) + " belongs to another set");
+  if (header.number != expected.number) throw damage(store.describe(path) + " is another file of this set");
+  cipher_.emplace(master, header);
+}
+
+FrameContent FrameFileReader::read(FramePlace place) {
+  if (place.offset < FileHeader::size || place.size > size_ || place.offset > size_ - place.size) {
+    throw damage("a frame would lie outside of its file");
+  }
+  Bytes bytes(place.size);
+  file_->read_at(place.offset, bytes);
+  std::lock_guard lock(mutex_);
+  return cipher_->decrypt(bytes, decompressor_);
+}
+
+std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {
+  if (size_ - offset < FrameHead::size + Aead::tag_size) throw damage("the file ends within a frame");
+  Bytes bytes(FrameHead::size);
+  file_->read_at(offset, bytes);
+  FramePlace place{offset, FrameHead::decode(bytes).frame_size()};
+  if (place.size > size_ - offset) throw damage("the file ends within a frame");
+  return {place, std::move(bytes)};
+}
+
+Bytes FrameFileReader::tag_of(FramePlace place) const {
+  Bytes tag(Aead::tag_size);
+  file_->read_at(place.offset + place.size - Aead::tag_size, tag);
+  return tag;
+}
+
+Digest light_digest(FrameFileReader& file) {
+  DigestStream stream;
+  stream.update(file.header_bytes());
+  file.each_head([&](FramePlace, const Bytes& head, const Bytes& tag) {
+    stream.update(head);
+    stream.update(tag);
+  });
+  return stream.finish();
+}
+
+}  // namespace kestrum

@@ -1,0 +1,86 @@
+// A volume or an index as a row of encrypted frames: writing one, reading one.
+#pragma once
+
+#include <memory>
+#include <mutex>
+
+#include "archive/frame.hpp"
+#include "store/store.hpp"
+
+namespace kestrum {
+
+// What a seal says of a file: docs/FORMAT.md, core member `files`.
+struct SealedFile {
+  std::uint32_t slot = 0;
+  std::string name;
+  Id set{};
+  std::uint32_t number = 0;
+  std::uint64_t size = 0;
+  Digest digest{};
+};
+
+struct FramePlace {
+  std::uint64_t offset = 0;
+  std::uint32_t size = 0;
+};
+
+// Creates the file and its header. Not for two threads.
+class FrameFileWriter {
+ public:
+  FrameFileWriter(Store& store, const std::string& path, const SecretKey& master, const FileHeader& header);
+  FramePlace append(const PackedFrame& frame);
+  std::uint64_t size() const { return size_; }
+  // Flushed and closed. The result's slot and name are the caller's to set.
+  SealedFile finish();
+
+ private:
+  std::unique_ptr<StoreWriter> file_;
+  FileHeader header_;
+  FrameCipher cipher_;
+  DigestStream digest_;
+  std::uint64_t size_ = 0;
+  std::uint32_t ordinal_ = 0;
+};
+
+// Opens a file and checks its header against what the seal says. Reading frames may be called from several threads,
+// one at a time.
+class FrameFileReader {
+ public:
+  // Throws Error of kind damage when the file is missing, has another size, or another identity.
+  FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
+                  const SealedFile& expected);
+  FrameContent read(FramePlace place);
+  // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where the row
+  // breaks, with `reached()` telling how far it got.
+  template <typename F>
+  void each_head(F&& frame) {
+    reached_ = FileHeader::size;
+    while (reached_ < size_) {
+      auto [place, head] = head_at(reached_);
+      frame(place, head, tag_of(place));
+      reached_ += place.size;
+    }
+  }
+  std::uint64_t reached() const { return reached_; }
+  std::uint64_t size() const { return size_; }
+  ByteView header_bytes() const { return header_bytes_; }
+  void drop_cache() const { file_->drop_cache(); }
+  std::pair<FramePlace, Bytes> head_at(std::uint64_t offset) const;
+  Bytes tag_of(FramePlace place) const;
+  const std::string& path() const { return path_; }
+
+ private:
+  std::string path_;
+  std::unique_ptr<StoreReader> file_;
+  Bytes header_bytes_;
+  std::optional<FrameCipher> cipher_;
+  Decompressor decompressor_;
+  std::mutex mutex_;
+  std::uint64_t size_ = 0;
+  std::uint64_t reached_ = 0;
+};
+
+// The digest that a seal keeps of a file, computed again from its header, heads and tags; damage where it breaks off.
+Digest light_digest(FrameFileReader& file);
+
+}  // namespace kestrum

@@ -1,0 +1,77 @@
+#include "archive/key_entry.hpp"
+
+#include <algorithm>
+
+#include "archive/chunk_types.hpp"
+#include "base/error.hpp"
+
+namespace kestrum {
+namespace {
+
+SecretKey wrapping_key(const SecretKey& from_passphrase, const Id& chain, ByteView salt) {
+  Bytes context = to_bytes(chain);
+  context.insert(context.end(), salt.begin(), salt.end());
+  return derive(from_passphrase, "wrap", context);
+}
+
+}  // namespace
+
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase, Argon2Cost cost) {
+  KeyEntry entry;
+  entry.type = KeyEntryType::passphrase;
+  fill_random(entry.id);
+  entry.cost = cost;
+  entry.salt = random_bytes(16);
+  Aead(wrapping_key(key_from_passphrase(passphrase, entry.salt, cost), chain, entry.salt))
+      .seal(0, chain, master.view(), entry.box);
+  return entry;
+}
+
+KeyEntry make_clear_entry(const SecretKey& master) {
+  KeyEntry entry;
+  fill_random(entry.id);
+  entry.clear_key = master;
+  return entry;
+}
+
+SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
+  if (auto known = known_.find(chain); known != known_.end()) return known->second;
+  for (const KeyEntry& entry : entries) {
+    if (entry.type == KeyEntryType::clear) {
+      add(chain, entry.clear_key);
+      return entry.clear_key;
+    }
+  }
+  for (const KeyEntry& entry : entries) {
+    if (entry.type != KeyEntryType::passphrase) continue;
+    if (entry.cost.memory_kib > limits::argon2_memory_kib || entry.cost.passes > limits::argon2_passes) {
+      throw damage("a key entry asks for more memory or passes than a reader allows");
+    }
+    if (!asked_) {
+      asked_ = true;
+      passphrase_ = ask_ ? ask_() : std::nullopt;
+    }
+    if (!passphrase_) break;
+    auto derived = derived_.find(entry.salt);
+    if (derived == derived_.end()) {
+      derived = derived_.emplace(entry.salt, key_from_passphrase(*passphrase_, entry.salt, entry.cost)).first;
+    }
+    std::optional<Bytes> master = Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
+    if (master) {
+      add(chain, SecretKey(*master));
+      return known_.at(chain);
+    }
+  }
+  if (!passphrase_) {
+    throw Error(ErrorKind::key, "these archive sets are encrypted and no passphrase was given",
+                "give --passphrase file:PATH, or run the command on a terminal and type it");
+  }
+  throw Error(ErrorKind::key, "the passphrase does not open these archive sets",
+              "check the passphrase; nobody can open the sets without it");
+}
+
+bool keeps_others_out(const std::vector<KeyEntry>& entries) {
+  return std::none_of(entries.begin(), entries.end(), [](const KeyEntry& entry) { return entry.type == KeyEntryType::clear; });
+}
+
+}  // namespace kestrum

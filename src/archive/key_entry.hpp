@@ -1,0 +1,51 @@
+// Key entries, the ways into a chain's master key: docs/FORMAT.md section 3.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "archive/crypto.hpp"
+
+namespace kestrum {
+
+enum class KeyEntryType { passphrase, recovery, clear };
+
+struct KeyEntry {
+  KeyEntryType type = KeyEntryType::clear;
+  std::array<std::uint8_t, 8> id{};
+  Argon2Cost cost;        // passphrase
+  Bytes salt;             // passphrase, 16 bytes
+  Bytes public_key;       // recovery, 32 bytes
+  Bytes box;              // passphrase, recovery
+  SecretKey clear_key;    // clear
+};
+
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase, Argon2Cost cost);
+KeyEntry make_clear_entry(const SecretKey& master);
+
+// Gives the passphrase when it is needed for the first time, nothing when there is none.
+using PassphraseSource = std::function<std::optional<std::string>()>;
+
+// Opens key entries, remembering what it found out: deriving a key is slow on purpose. One a command.
+class KeyRing {
+ public:
+  explicit KeyRing(PassphraseSource passphrase) : ask_(std::move(passphrase)) {}
+  // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows.
+  SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain);
+  // A master key that is known already (tests, a run of the same chain).
+  void add(const Id& chain, const SecretKey& master) { known_.insert_or_assign(chain, master); }
+
+ private:
+  PassphraseSource ask_;
+  bool asked_ = false;
+  std::optional<std::string> passphrase_;
+  std::map<Id, SecretKey> known_;
+  std::map<Bytes, SecretKey> derived_;  // by salt
+};
+
+// True when every entry in `entries` keeps others out.
+bool keeps_others_out(const std::vector<KeyEntry>& entries);
+
+}  // namespace kestrum

@@ -1,0 +1,252 @@
+#include "archive/seal.hpp"
+
+#include "archive/seal_json.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+AuthFunction auth_of(const SecretKey& master, const Id& set) {
+  return [&master, set](const std::string& section, ByteView before) {
+    Bytes context = to_bytes(as_bytes("seal-" + section));
+    context.insert(context.end(), set.begin(), set.end());
+    return keyed_digest(derive(master, "auth", context), before);
+  };
+}
+
+Json files_json(const std::vector<SealedFile>& files) {
+  Json list = Json::array();
+  for (const SealedFile& file : files) {
+    list.push_back({{"slot", file.slot},
+                    {"name", file.name},
+                    {"set", to_hex(file.set)},
+                    {"number", file.number},
+                    {"size", file.size},
+                    {"digest", to_hex(file.digest)}});
+  }
+  return list;
+}
+
+std::vector<SealedFile> files_from(const Json& json, const std::string& what) {
+  if (!json.is_array()) throw damage(what + " is damaged: its list of files");
+  std::vector<SealedFile> files;
+  for (const Json& item : json) {
+    JsonObject object(item, what);
+    object.only({"slot", "name", "set", "number", "size", "digest"});
+    SealedFile file;
+    file.slot = static_cast<std::uint32_t>(object.number("slot", UINT32_MAX));
+    file.name = object.text("name");
+    if (!valid_component(file.name)) object.broken();
+    file.set = object.hex_array<16>("set");
+    file.number = static_cast<std::uint32_t>(object.number("number", UINT32_MAX));
+    file.size = object.number("size");
+    file.digest = object.hex_array<32>("digest");
+    files.push_back(std::move(file));
+  }
+  return files;
+}
+
+struct TotalField {
+  const char* name;
+  std::uint64_t SetTotals::*member;
+};
+constexpr TotalField total_fields[] = {
+    {"files", &SetTotals::files},
+    {"folders", &SetTotals::folders},
+    {"others", &SetTotals::others},
+    {"bytes", &SetTotals::bytes},
+    {"new-files", &SetTotals::new_files},
+    {"changed-files", &SetTotals::changed_files},
+    {"gone-files", &SetTotals::gone_files},
+    {"read-bytes", &SetTotals::read_bytes},
+    {"new-bytes", &SetTotals::new_bytes},
+    {"stored-bytes", &SetTotals::stored_bytes},
+};
+
+Json base_json(const std::optional<Sequence>& base) { return base ? Json(*base) : Json(nullptr); }
+
+Json core_json(const SealCore& core) {
+  const SetFacts& facts = core.facts;
+  Json needs = Json::array();
+  for (const SetNeed& need : facts.needs) needs.push_back({{"sequence", need.sequence}, {"set", to_hex(need.set)}});
+  Json totals;
+  for (const TotalField& field : total_fields) totals[field.name] = facts.totals.*field.member;
+  return {{"format", 1},
+          {"requires", Json::array()},
+          {"job", to_hex(core.job)},
+          {"chain", to_hex(facts.chain)},
+          {"set", to_hex(facts.set)},
+          {"sequence", facts.sequence},
+          {"covers", {facts.sequence, facts.sequence}},
+          {"kind", kind_name(facts.kind)},
+          {"base", base_json(facts.base)},
+          {"needs", needs},
+          {"machine", core.machine},
+          {"name", core.job_name},
+          {"started", utc_text(facts.started)},
+          {"ended", utc_text(facts.ended)},
+          {"offset", facts.offset_seconds},
+          {"totals", totals},
+          {"problems", facts.problems},
+          {"files", files_json(core.files)},
+          {"previous", core.previous ? Json(to_hex(*core.previous)) : Json(nullptr)},
+          {"naming", box_json(core.naming)},
+          {"root", box_json(core.root)}};
+}
+
+void check_features(const JsonObject& object) {
+  const Json& list = object.at("requires");
+  if (!list.is_array()) object.broken();
+  for (const Json& feature : list) {
+    if (!feature.is_string()) object.broken();
+    throw Error(ErrorKind::failed,
+                object.what() + " needs the feature '" + printable(feature.get<std::string>()) +
+                    "', which this version does not know",
+                "use a newer version of kestrum for this destination");
+  }
+}
+
+SealCore core_from(const Json& json, const std::string& what) {
+  JsonObject object(json, what);
+  check_format(object);
+  check_features(object);
+  object.only({"format", "requires", "job",    "chain",  "set",    "sequence", "covers", "kind",     "base",   "needs", "machine",
+               "name",   "started",  "ended",  "offset", "totals", "problems", "files",  "previous", "naming", "root"});
+  SealCore core;
+  SetFacts& facts = core.facts;
+  core.job = object.hex_array<16>("job");
+  facts.chain = object.hex_array<16>("chain");
+  facts.set = object.hex_array<16>("set");
+  facts.sequence = static_cast<Sequence>(object.number("sequence", INT32_MAX));
+  std::optional<Kind> kind = parse_kind(object.text("kind"));
+  if (!kind || facts.sequence == 0) object.broken();
+  facts.kind = *kind;
+  if (!object.at("base").is_null()) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
+  if (!object.at("needs").is_array()) object.broken();
+  for (const Json& item : object.at("needs")) {
+    JsonObject need(item, what);
+    facts.needs.push_back({static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
+  }
+  core.machine = object.text("machine");
+  core.job_name = object.text("name");
+  facts.started = object.instant("started");
+  facts.ended = object.instant("ended");
+  if (!object.at("offset").is_number_integer()) object.broken();
+  facts.offset_seconds = object.at("offset").get<std::int32_t>();
+  JsonObject totals(object.at("totals"), what);
+  for (const TotalField& field : total_fields) facts.totals.*field.member = totals.number(field.name);
+  facts.problems = object.number("problems");
+  core.files = files_from(object.at("files"), what);
+  if (!object.at("previous").is_null()) core.previous = object.hex_array<32>("previous");
+  core.naming = box_from(object.at("naming"), what);
+  core.root = box_from(object.at("root"), what);
+  return core;
+}
+
+SaltedBox box_up(ByteView plain, const SecretKey& master, std::string_view purpose, const Id& bound) {
+  SaltedBox box;
+  fill_random(box.salt);
+  Bytes context = to_bytes(bound);
+  context.insert(context.end(), box.salt.begin(), box.salt.end());
+  Aead(derive(master, purpose, context)).seal(0, bound, plain, box.box);
+  return box;
+}
+
+Bytes unbox(const SaltedBox& box, const SecretKey& master, std::string_view purpose, const Id& bound) {
+  Bytes context = to_bytes(bound);
+  context.insert(context.end(), box.salt.begin(), box.salt.end());
+  std::optional<Bytes> plain = Aead(derive(master, purpose, context)).open(0, bound, box.box);
+  if (!plain) throw damage("a part of a seal does not authenticate");
+  return std::move(*plain);
+}
+
+}  // namespace
+
+std::string encode_seal(const Seal& seal, const SecretKey& master) {
+  Json envelope{{"generation", seal.generation},
+                {"keys", keys_json(seal.keys)},
+                {"parity", Json::array()},
+                {"guard", "none"},
+                {"replaced", Json::array()}};
+  return write_checked_json({{"core", core_json(seal.core).dump()}, {"envelope", envelope.dump()}},
+                            auth_of(master, seal.core.facts.set));
+}
+
+Seal decode_seal(ByteView file, const std::string& what) {
+  Seal seal;
+  seal.checked = read_checked_json(file, {"core", "envelope"}, true, what);
+  seal.core = core_from(parse_json(seal.checked.sections[0].text, what), what);
+  seal.core_digest = seal.checked.digests[0];
+  Json json = parse_json(seal.checked.sections[1].text, what);
+  JsonObject envelope(json, what);
+  seal.generation = envelope.number("generation");
+  seal.keys = keys_from(envelope.at("keys"), what);
+  return seal;
+}
+
+bool seal_is_authentic(const Seal& seal, const SecretKey& master) {
+  return seal.checked.authentic(auth_of(master, seal.core.facts.set));
+}
+
+Bytes encode_root(const Root& root) {
+  ByteWriter out;
+  out.u8(1);
+  out.u8(static_cast<std::uint8_t>(root.catalog.level));
+  write_ref(out, root.catalog.page);
+  out.varint(root.fence.offset);
+  out.varint(root.fence.size);
+  write_ref(out, root.record);
+  write_ref(out, root.job_file);
+  write_ref(out, root.problems);
+  return out.take();
+}
+
+Root decode_root(ByteView bytes) {
+  ByteReader in(bytes);
+  if (in.u8() != 1) throw damage("a seal's root has an unknown version");
+  Root root;
+  root.catalog.level = in.u8();
+  root.catalog.page = read_ref(in);
+  root.fence.offset = in.varint();
+  std::uint64_t fence_size = in.varint();
+  if (fence_size > limits::fence) throw damage("the fence table is larger than it can be");
+  root.fence.size = static_cast<std::uint32_t>(fence_size);
+  root.record = read_ref(in);
+  root.job_file = read_ref(in);
+  root.problems = read_ref(in);
+  in.expect_end();
+  return root;
+}
+
+SaltedBox box_root(const Root& root, const SecretKey& master, const Id& set) {
+  return box_up(encode_root(root), master, "root", set);
+}
+
+Root unbox_root(const Seal& seal, const SecretKey& master) {
+  return decode_root(unbox(seal.core.root, master, "root", seal.core.facts.set));
+}
+
+SaltedBox box_naming(const SecretKey& naming, const SecretKey& master, const Id& chain) {
+  return box_up(naming.view(), master, "naming", chain);
+}
+
+SecretKey unbox_naming(const SaltedBox& box, const SecretKey& master, const Id& chain) {
+  return SecretKey(unbox(box, master, "naming", chain));
+}
+
+std::string encode_open_mark(const OpenMark& mark) {
+  Json json{{"format", 1},
+            {"requires", Json::array()},
+            {"job", to_hex(mark.job)},
+            {"chain", to_hex(mark.chain)},
+            {"set", to_hex(mark.set)},
+            {"sequence", mark.sequence},
+            {"kind", kind_name(mark.kind)},
+            {"base", base_json(mark.base)},
+            {"started", utc_text(mark.started)},
+            {"keys", keys_json(mark.keys)},
+            {"naming", box_json(mark.naming)}};
+  return write_checked_json({{"open", json.dump()}}, {});
+}
+
+}  // namespace kestrum

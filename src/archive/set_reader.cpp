@@ -1,0 +1,98 @@
+#include "archive/set_reader.hpp"
+
+#include "base/text.hpp"
+
+namespace kestrum {
+
+SetReader::SetReader(const Store& store, const FoundSet& set, const SecretKey& master)
+    : store_(store), folder_(set.folder), seal_(*set.seal), master_(master) {
+  if (!seal_is_authentic(seal_, master)) {
+    throw damage("the seal in " + store.describe(folder_.path) + " was not written with this key");
+  }
+  root_ = unbox_root(seal_, master);
+  naming_key_ = unbox_naming(seal_.core.naming, master, facts().chain);
+}
+
+const SealedFile* SetReader::sealed_file(std::uint32_t slot) const {
+  for (const SealedFile& file : seal_.core.files) {
+    if (file.slot == slot) return &file;
+  }
+  return nullptr;
+}
+
+FrameFileReader& SetReader::file(std::uint32_t slot) {
+  auto open = files_.find(slot);
+  if (open != files_.end()) return *open->second;
+  const SealedFile* sealed = sealed_file(slot);
+  if (sealed == nullptr) throw damage("the index of " + folder_.name + " names a file that the set does not have");
+  auto reader =
+      std::make_unique<FrameFileReader>(store_, folder_.path + "/" + sealed->name, master_, seal_.core.job, *sealed);
+  return *files_.emplace(slot, std::move(reader)).first->second;
+}
+
+const std::vector<FencePost>& SetReader::fence() {
+  if (fence_) return *fence_;
+  FrameContent frame = file(0).read(root_.fence);
+  if (frame.kind != FrameKind::fence) throw damage("the fence table of " + folder_.name + " is not where it should be");
+  ByteReader in(frame.content);
+  std::uint32_t count = in.u32();
+  if (std::uint64_t{count} * 44 != in.remaining()) throw damage("the fence table of " + folder_.name + " has a wrong size");
+  std::vector<FencePost> posts(count);
+  for (FencePost& post : posts) {
+    post.first = read_name(in);
+    post.frame.offset = in.u64();
+    post.frame.size = in.u32();
+  }
+  fence_ = std::move(posts);
+  return *fence_;
+}
+
+const Bytes& SetReader::index_page(const FencePost& post) {
+  auto cached = page_at_.find(post.frame.offset);
+  if (cached != page_at_.end()) {
+    pages_.splice(pages_.begin(), pages_, cached->second);
+    return pages_.front().second;
+  }
+  FrameContent frame = file(0).read(post.frame);
+  bool good = frame.kind == FrameKind::index_page && !frame.content.empty() &&
+              frame.content.size() % IndexRecord::size == 0 && frame.content.size() <= limits::page;
+  if (!good) throw damage("a page of the index of " + folder_.name + " is malformed");
+  pages_.emplace_front(post.frame.offset, std::move(frame.content));
+  page_at_[post.frame.offset] = pages_.begin();
+  if (pages_.size() > cached_pages) {
+    page_at_.erase(pages_.back().first);
+    pages_.pop_back();
+  }
+  return pages_.front().second;
+}
+
+std::optional<IndexRecord> SetReader::find(const ChunkName& name) {
+  const FencePost* post = find_post(fence(), name);
+  if (post == nullptr) return std::nullopt;
+  return find_record(index_page(*post), name);
+}
+
+void SetReader::each_record(const std::function<void(const IndexRecord&)>& next) {
+  for (const FencePost& post : fence()) {
+    Bytes page = index_page(post);  // a copy: `next` may look things up and so push the page out
+    ByteReader rows(page);
+    while (!rows.at_end()) next(read_record(rows));
+  }
+}
+
+FrameContent SetReader::read_frame(std::uint32_t slot, FramePlace place) { return file(slot).read(place); }
+
+std::vector<std::string> SetReader::check_sizes() {
+  std::vector<std::string> findings;
+  for (const SealedFile& sealed : seal_.core.files) {
+    try {
+      file(sealed.slot);
+    } catch (const Error& error) {
+      findings.emplace_back(error.what());
+      mark_lost(sealed.slot);
+    }
+  }
+  return findings;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,62 @@
+// Reads one sealed set: its root, its index, its frames. Needs a store and a key, nothing else.
+#pragma once
+
+#include <list>
+#include <map>
+#include <unordered_map>
+
+#include "archive/index_record.hpp"
+#include "archive/job_folder.hpp"
+
+namespace kestrum {
+
+// One thread. Throws Error of kind damage for whatever does not read as it was written.
+class SetReader {
+ public:
+  // The seal is authenticated here: damage when it does not carry this key's mark. The store must outlive this.
+  SetReader(const Store& store, const FoundSet& set, const SecretKey& master);
+
+  const Seal& seal() const { return seal_; }
+  const SetFacts& facts() const { return seal_.core.facts; }
+  const SetFolder& folder() const { return folder_; }
+  const Root& root() const { return root_; }
+  const SecretKey& naming_key() const { return naming_key_; }
+  const Store& store() const { return store_; }
+
+  // Where the chunk lies in this set, if it does. Reads one or two small pages.
+  std::optional<IndexRecord> find(const ChunkName& name);
+  // Every record of the index, in order of names.
+  void each_record(const std::function<void(const IndexRecord&)>& next);
+
+  FrameContent read_frame(std::uint32_t slot, FramePlace place);
+  // Opens the file, checking its identity. The pointer lives as long as this.
+  FrameFileReader& file(std::uint32_t slot);
+  const SealedFile* sealed_file(std::uint32_t slot) const;
+
+  // Files that are missing, or have the wrong size: cheap, reads no content. Slots in `lost_slots`.
+  std::vector<std::string> check_sizes();
+  // Slots known to be unreadable: chunks there count as absent.
+  void mark_lost(std::uint32_t slot) { lost_slots_.insert_or_assign(slot, true); }
+  bool is_lost(std::uint32_t slot) const { return lost_slots_.contains(slot); }
+  bool has_losses() const { return !lost_slots_.empty(); }
+
+ private:
+  const std::vector<FencePost>& fence();
+  const Bytes& index_page(const FencePost& post);
+
+  const Store& store_;
+  SetFolder folder_;
+  Seal seal_;
+  SecretKey master_;
+  Root root_;
+  SecretKey naming_key_;
+  std::map<std::uint32_t, std::unique_ptr<FrameFileReader>> files_;
+  std::map<std::uint32_t, bool> lost_slots_;
+  std::optional<std::vector<FencePost>> fence_;
+  // Pages used last come first.
+  static constexpr std::size_t cached_pages = 1024;  // 16 KiB each
+  std::list<std::pair<std::uint64_t, Bytes>> pages_;
+  std::unordered_map<std::uint64_t, std::list<std::pair<std::uint64_t, Bytes>>::iterator> page_at_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,204 @@
+#include "archive/set_writer.hpp"
+
+#include <fmt/format.h>
+
+#include "archive/job_folder.hpp"
+
+namespace kestrum {
+
+SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey& master, const Naming& naming,
+                     KnownChunks& known, const SetWriterOptions& options)
+    : store_(store),
+      identity_(identity),
+      master_(master),
+      naming_(naming),
+      known_(known),
+      options_(options),
+      spool_(options.scratch_folder),
+      to_compress_(options.workers + 1),
+      to_write_(2 * options.workers + 2) {
+  for (unsigned i = 0; i < std::max(1u, options_.workers); ++i) workers_.emplace_back([this] { compress_jobs(); });
+  writer_ = std::thread([this] { write_frames(); });
+}
+
+SetWriter::~SetWriter() { close_queues(); }
+
+void SetWriter::close_queues() {
+  to_compress_.close();
+  for (std::thread& worker : workers_) worker.join();
+  workers_.clear();
+  to_write_.close();
+  if (writer_.joinable()) writer_.join();
+}
+
+void SetWriter::check_failure() {
+  std::lock_guard lock(failure_mutex_);
+  if (failure_) std::rethrow_exception(failure_);
+}
+
+ChunkRef SetWriter::put(FrameKind kind, ByteView content) {
+  check_failure();
+  if (content.size() > limits::chunk) throw Error(ErrorKind::failed, "a piece of the catalog is larger than it can be");
+  ChunkRef ref{naming_.name(content), identity_.sequence, content.size()};
+  if (own_.find(ref.name) && spool_.holds(ref.name)) return ref;
+  if (std::optional<Sequence> holder = known_.find(ref.name)) {
+    ref.sequence = *holder;
+    return ref;
+  }
+  own_.put(ref.name, 0);
+  spool_.expect(ref.name);
+  new_bytes_ += content.size();
+  gather(kind, ref.name, content);
+  return ref;
+}
+
+void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) {
+  FrameContent& open = kind == FrameKind::content ? content_ : kind == FrameKind::catalog ? catalog_ : record_;
+  std::size_t limit = kind == FrameKind::content ? frame_bytes : catalog_frame_bytes;
+  if (!open.chunks.empty() && open.content.size() + content.size() > limit) submit(open);
+  if (open.content.empty()) open.content.reserve(std::max(limit, content.size()));
+  open.chunks.push_back({name, static_cast<std::uint32_t>(content.size())});
+  open.content.insert(open.content.end(), content.begin(), content.end());
+  if (open.content.size() >= limit || open.chunks.size() >= limits::chunks_per_frame) submit(open);
+}
+
+void SetWriter::submit(FrameContent& gathered) {
+  if (gathered.chunks.empty()) return;
+  auto job = std::make_shared<Job>();
+  job->draft.kind = gathered.kind;
+  job->draft.chunks = std::exchange(gathered.chunks, {});
+  job->draft.content = std::exchange(gathered.content, {});
+  // Both queues in the same order: the writer waits for each frame in turn, so frames lie in the order of the walk.
+  to_write_.push(job->packed.get_future());
+  to_compress_.push(std::move(job));
+}
+
+void SetWriter::compress_jobs() {
+  Compressor compressor;
+  while (auto job = to_compress_.pop()) {
+    try {
+      (*job)->packed.set_value(pack_frame(std::move((*job)->draft), options_.level, compressor));
+    } catch (...) {
+      (*job)->packed.set_exception(std::current_exception());
+    }
+  }
+}
+
+void SetWriter::write_frames() {
+  bool failed = false;
+  while (auto next = to_write_.pop()) {
+    try {
+      if (!failed) write_frame(next->get());
+    } catch (const std::future_error&) {
+      failed = true;  // given up before it was compressed
+    } catch (...) {
+      failed = true;  // go on emptying the queue, so that nobody waits for room
+      std::lock_guard lock(failure_mutex_);
+      failure_ = std::current_exception();
+    }
+  }
+}
+
+void SetWriter::write_frame(const PackedFrame& frame) {
+  std::uint64_t size = FrameHead::size + frame.box.size() + Aead::tag_size;
+  if (volume_ && volume_->size() > FileHeader::size && volume_->size() + size > options_.volume_bytes) finish_volume();
+  if (!volume_) {
+    FileHeader header{FileKind::volume, ++volume_number_, identity_.job, identity_.set, {}};
+    fill_random(header.salt);
+    volume_ = std::make_unique<FrameFileWriter>(store_, identity_.folder + "/" + volume_file_name(volume_number_), master_,
+                                                header);
+  }
+  FramePlace place = volume_->append(frame);
+  std::vector<IndexRecord> records;
+  records.reserve(frame.chunks.size());
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : frame.chunks) {
+    records.push_back({chunk.name, volume_number_, place, offset, chunk.length});
+    offset += chunk.length;
+  }
+  if (!records.empty()) spool_.place(records);
+}
+
+void SetWriter::finish_volume() {
+  SealedFile sealed = volume_->finish();
+  volume_.reset();
+  sealed.slot = sealed.number;
+  sealed.name = volume_file_name(sealed.number);
+  files_.push_back(std::move(sealed));
+}
+
+FramePlace SetWriter::write_index(SealedFile& sealed) {
+  FileHeader header{FileKind::index, 0, identity_.job, identity_.set, {}};
+  fill_random(header.salt);
+  FrameFileWriter file(store_, identity_.folder + "/" + index_file_name, master_, header);
+  Compressor compressor;
+  ByteWriter page;
+  ByteWriter fence;
+  std::uint32_t pages = 0;
+  ChunkName first;
+  auto flush_page = [&] {
+    if (page.size() == 0) return;
+    FramePlace place = file.append(pack_frame({FrameKind::index_page, {}, page.take()}, 1, compressor));
+    fence.raw(first.bytes);
+    fence.u64(place.offset);
+    fence.u32(place.size);
+    ++pages;
+  };
+  spool_.merge([&](const IndexRecord& record) {
+    if (page.size() == 0) first = record.name;
+    write_record(page, record);
+    if (page.size() >= index_page_records * IndexRecord::size) flush_page();
+  });
+  flush_page();
+  ByteWriter table;
+  table.u32(pages);
+  table.raw(fence.view());
+  FramePlace fence_place = file.append(pack_frame({FrameKind::fence, {}, table.take()}, 1, compressor));
+  sealed = file.finish();
+  sealed.name = index_file_name;
+  return fence_place;
+}
+
+SetWriter::Finished SetWriter::finish(Root root) {
+  submit(content_);
+  submit(catalog_);
+  submit(record_);
+  close_queues();
+  check_failure();
+  Finished finished;
+  SealedFile index;
+  root.fence = write_index(index);
+  finished.root = root;
+
+  ByteWriter closing;
+  closing.u8(1);
+  closing.raw(identity_.set);
+  closing.raw(encode_root(root));
+  Compressor compressor;
+  write_frame(pack_frame({FrameKind::closing, {}, closing.take()}, 1, compressor));
+  finish_volume();
+
+  finished.files = std::move(files_);
+  finished.files.insert(finished.files.begin(), index);
+  for (const SealedFile& file : finished.files) finished.stored_bytes += file.size;
+  return finished;
+}
+
+std::string seal_set(Store& store, const SetIdentity& identity, const Seal& seal, const SecretKey& master) {
+  std::string text = encode_seal(seal, master);
+  const std::string& folder = identity.folder;
+  store.flush_folder(folder);
+  if (store.exists(folder + "/" + reserve_name)) store.remove(folder + "/" + reserve_name);
+  store.write_whole(folder + "/" + seal_name, as_bytes(text));
+  // The set exists from here on; what follows is finished by the next writer if need be.
+  store.write_whole(folder + "/" + seal_copy_name, as_bytes(text));
+  if (store.exists(folder + "/" + open_name)) store.remove(folder + "/" + open_name);
+  if (!folder.ends_with(unfinished_mark)) return folder;
+  std::string plain = folder.substr(0, folder.size() - unfinished_mark.size());
+  store.rename(folder, plain);
+  std::size_t slash = plain.rfind('/');
+  store.flush_folder(slash == std::string::npos ? "" : plain.substr(0, slash));
+  return plain;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,91 @@
+#include "base/bytes.hpp"
+
+#include "base/error.hpp"
+
+namespace kestrum {
+
+void ByteWriter::fixed(std::uint64_t value, int width) {
+  for (int i = 0; i < width; ++i) out_.push_back(static_cast<std::uint8_t>(value >> (8 * i)));
+}
+
+void ByteWriter::varint(std::uint64_t value) {
+  while (value >= 0x80) {
+    out_.push_back(static_cast<std::uint8_t>(value | 0x80));
+    value >>= 7;
+  }
+  out_.push_back(static_cast<std::uint8_t>(value));
+}
+
+void ByteWriter::signed_varint(std::int64_t value) {
+  varint((static_cast<std::uint64_t>(value) << 1) ^ static_cast<std::uint64_t>(value >> 63));
+}
+
+std::uint64_t ByteReader::fixed(int width) {
+  ByteView part = raw(static_cast<std::uint64_t>(width));
+  std::uint64_t value = 0;
+  for (int i = 0; i < width; ++i) value |= std::uint64_t{part[static_cast<std::size_t>(i)]} << (8 * i);
+  return value;
+}
+
+std::uint64_t ByteReader::varint() {
+  std::uint64_t value = 0;
+  for (int shift = 0; shift < 70; shift += 7) {
+    std::uint8_t byte = u8();
+    if (shift == 63 && byte > 1) break;
+    value |= std::uint64_t{byte & 0x7fu} << shift;
+    if ((byte & 0x80) == 0) {
+      if (byte == 0 && shift > 0) break;  // not the shortest form
+      return value;
+    }
+  }
+  throw damage("a number is malformed");
+}
+
+std::int64_t ByteReader::signed_varint() {
+  std::uint64_t raw_value = varint();
+  return static_cast<std::int64_t>((raw_value >> 1) ^ (~(raw_value & 1) + 1));
+}
+
+ByteView ByteReader::raw(std::uint64_t size) {
+  if (size > remaining()) throw damage("data ends too early");
+  ByteView part = in_.subspan(pos_, size);
+  pos_ += size;
+  return part;
+}
+
+std::uint64_t ByteReader::checked_length(std::uint64_t limit) {
+  std::uint64_t size = varint();
+  if (size > limit) throw damage("a length is beyond its limit");
+  return size;
+}
+
+void ByteReader::expect_end() const {
+  if (!at_end()) throw damage("data goes on after its end");
+}
+
+std::string to_hex(ByteView bytes) {
+  static constexpr char digits[] = "0123456789abcdef";
+  std::string out;
+  out.reserve(bytes.size() * 2);
+  for (std::uint8_t byte : bytes) {
+    out.push_back(digits[byte >> 4]);
+    out.push_back(digits[byte & 15]);
+  }
+  return out;
+}
+
+std::optional<Bytes> from_hex(std::string_view hex) {
+  if (hex.size() % 2 != 0) return std::nullopt;
+  auto digit = [](char c) { return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1; };
+  Bytes out;
+  out.reserve(hex.size() / 2);
+  for (std::size_t i = 0; i < hex.size(); i += 2) {
+    int high = digit(hex[i]);
+    int low = digit(hex[i + 1]);
+    if (high < 0 || low < 0) return std::nullopt;
+    out.push_back(static_cast<std::uint8_t>(high * 16 + low));
+  }
+  return out;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,52 @@
+// The one exception type. What concerns a whole command is an Error; what concerns one file is a Problem.
+#pragma once
+
+#include <stdexcept>
+#include <string>
+
+namespace kestrum {
+
+// Chosen by what the person can do about it; each maps to one exit code (docs/EXIT-CODES.md).
+enum class ErrorKind {
+  usage,           // the command or the job file is wrong
+  failed,          // the run could not do its work
+  damage,          // an archive does not read as it was written
+  no_destination,  // the destination is not there, or cannot be used
+  busy,            // somebody else is writing
+  key,             // no key, or one that does not fit
+  wrong_drive,     // another drive than the one the job knows
+  full,            // no space
+  suspect,         // the guard holds
+  stopped,         // by the person
+};
+
+class Error : public std::runtime_error {
+ public:
+  Error(ErrorKind kind, const std::string& message, std::string hint = {})
+      : std::runtime_error(message), kind_(kind), hint_(std::move(hint)) {}
+
+  ErrorKind kind() const { return kind_; }
+  // What the person can do next; may be empty.
+  const std::string& hint() const { return hint_; }
+  // errno of the call that failed, or 0.
+  int system_code() const { return system_code_; }
+  Error& with_code(int code) {
+    system_code_ = code;
+    return *this;
+  }
+
+ private:
+  ErrorKind kind_;
+  std::string hint_;
+  int system_code_ = 0;
+};
+
+Error damage(const std::string& message);
+
+// "cannot OPERATION PATH: reason of the system"; full when the reason is a lack of space, else failed.
+Error system_error(const std::string& operation, const std::string& path, int code);
+
+// The system's words for an errno.
+std::string system_reason(int code);
+
+}  // namespace kestrum

@@ -1,0 +1,92 @@
+#include "base/file_handle.hpp"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstdio>
+#include <cstdlib>
+
+#include "base/error.hpp"
+#include "base/random.hpp"
+
+namespace kestrum {
+
+FileHandle::~FileHandle() {
+  if (fd_ >= 0) ::close(fd_);
+}
+
+int FileHandle::close() {
+  int fd = std::exchange(fd_, -1);
+  return fd < 0 || ::close(fd) == 0 ? 0 : errno;
+}
+
+ssize_t read_full(int fd, void* buffer, std::size_t size, off_t offset) {
+  std::size_t done = 0;
+  while (done < size) {
+    ssize_t n = pread(fd, static_cast<char*>(buffer) + done, size - done, offset + static_cast<off_t>(done));
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) return -1;
+    if (n == 0) break;
+    done += static_cast<std::size_t>(n);
+  }
+  return static_cast<ssize_t>(done);
+}
+
+bool write_full(int fd, ByteView data) {
+  while (!data.empty()) {
+    ssize_t n = write(fd, data.data(), data.size());
+    if (n < 0 && errno == EINTR) continue;
+    if (n < 0) return false;
+    data = data.subspan(static_cast<std::size_t>(n));
+  }
+  return true;
+}
+
+Bytes read_small_file(const std::string& path, std::size_t limit) {
+  FileHandle file(open(path.c_str(), O_RDONLY | O_CLOEXEC));
+  if (!file) throw system_error("read", path, errno);
+  Bytes content(limit + 1);
+  ssize_t n = read_full(file.get(), content.data(), content.size(), 0);
+  if (n < 0) throw system_error("read", path, errno);
+  if (static_cast<std::size_t>(n) > limit) throw system_error("read", path, EFBIG);
+  content.resize(static_cast<std::size_t>(n));
+  return content;
+}
+
+void replace_file(const std::string& path, ByteView content, unsigned mode) {
+  std::string folder = path.substr(0, path.rfind('/') + 1);
+  std::string temporary = path + "." + to_hex(random_bytes(4)) + ".tmp";
+  FileHandle file(open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode));
+  if (!file) throw system_error("create", temporary, errno);
+  bool good = write_full(file.get(), content) && fsync(file.get()) == 0;
+  int code = errno;
+  int close_code = file.close();
+  if (good && close_code != 0) {
+    good = false;
+    code = close_code;
+  }
+  if (good && rename(temporary.c_str(), path.c_str()) != 0) {
+    good = false;
+    code = errno;
+  }
+  if (!good) {
+    unlink(temporary.c_str());
+    throw system_error("write", path, code);
+  }
+  FileHandle handle(open(folder.empty() ? "." : folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (handle) fsync(handle.get());  // the content is safe already; a lost rename leaves the old file whole
+}
+
+FileHandle scratch_file(const std::string& folder) {
+  FileHandle file(open(folder.c_str(), O_RDWR | O_TMPFILE | O_CLOEXEC, 0600));
+  if (file) return file;
+  std::string name = folder + "/kestrum-scratch-XXXXXX";
+  file = FileHandle(mkstemp(name.data()));
+  if (!file) throw system_error("create a scratch file in", folder, errno);
+  unlink(name.c_str());
+  return file;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,26 @@
+#include "base/random.hpp"
+
+#include <sodium.h>
+
+#include "base/error.hpp"
+
+namespace kestrum {
+
+void fill_random(std::span<std::uint8_t> out) {
+  if (sodium_init() < 0) throw Error(ErrorKind::failed, "the system offers no random numbers");
+  randombytes_buf(out.data(), out.size());
+}
+
+Bytes random_bytes(std::size_t size) {
+  Bytes out(size);
+  fill_random(out);
+  return out;
+}
+
+Id random_id() {
+  Id id;
+  fill_random(id);
+  return id;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,53 @@
+// What is known of one archive set without a key: shared by the archive layer, which reads it, and the plan layer,
+// which decides by it.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/clock.hpp"
+#include "base/random.hpp"
+
+namespace kestrum {
+
+enum class Kind { full, incremental, differential };
+std::string_view kind_name(Kind kind);
+std::optional<Kind> parse_kind(std::string_view name);
+
+using Sequence = std::uint32_t;
+
+struct SetNeed {
+  Sequence sequence = 0;
+  Id set{};
+};
+
+struct SetTotals {
+  std::uint64_t files = 0;    // regular files
+  std::uint64_t folders = 0;
+  std::uint64_t others = 0;   // links, FIFOs, devices
+  std::uint64_t bytes = 0;    // of regular files
+  std::uint64_t new_files = 0;
+  std::uint64_t changed_files = 0;
+  std::uint64_t gone_files = 0;
+  std::uint64_t read_bytes = 0;    // read from the sources
+  std::uint64_t new_bytes = 0;     // content of chunks this set added
+  std::uint64_t stored_bytes = 0;  // volumes and index on the drive
+};
+
+struct SetFacts {
+  Sequence sequence = 0;
+  Id chain{};
+  Id set{};
+  Kind kind = Kind::full;
+  std::optional<Sequence> base;
+  std::vector<SetNeed> needs;
+  Instant started;
+  Instant ended;
+  std::int32_t offset_seconds = 0;  // of local time at the start, east of UTC
+  SetTotals totals;
+  std::uint64_t problems = 0;
+};
+
+}  // namespace kestrum

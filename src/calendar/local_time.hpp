@@ -1,0 +1,45 @@
+// Local time through one module that knows about gaps and repeats at clock changes.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "base/clock.hpp"
+
+namespace kestrum {
+
+struct LocalMinute {
+  int year = 0;
+  int month = 1;
+  int day = 1;
+  int hour = 0;
+  int minute = 0;
+  int second = 0;
+};
+
+// The machine's zone (TZ, or /etc/localtime).
+std::int32_t local_offset_seconds(Instant when);
+// "2027-03-14 09:30"; with_zone adds " CET".
+std::string local_text(Instant when, bool with_zone = false);
+// "2027-03-14 09:30:12"
+std::string local_text_seconds(Instant when);
+// "CET", or "+0545" where the zone has no letters.
+std::string zone_text(Instant when);
+LocalMinute to_local(Instant when);
+// A time that a clock change skips becomes the first one after it; one that comes twice, the later of both.
+Instant from_local_latest(const LocalMinute& local);
+Instant from_local_earliest(const LocalMinute& local);
+// The last nanosecond of that local day.
+Instant end_of_day(int year, int month, int day);
+
+// A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days ago".
+struct PointWish {
+  enum class By { latest, number, moment } by = By::latest;
+  std::uint32_t number = 0;
+  Instant moment;  // the newest point not later than this
+};
+// Nothing when the text means none of these.
+std::optional<PointWish> parse_point_wish(std::string_view text, Instant now);
+
+}  // namespace kestrum

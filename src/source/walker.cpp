@@ -1,0 +1,222 @@
+#include "source/walker.hpp"
+
+#include <dirent.h>
+#include <fcntl.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <climits>
+#include <cstdlib>
+#include <memory>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+// The path with symlinks resolved, as far as it exists.
+std::string resolved(const std::string& path) {
+  std::unique_ptr<char, void (*)(void*)> real(realpath(path.c_str(), nullptr), std::free);
+  return real ? std::string(real.get()) : path;
+}
+
+}  // namespace
+
+Selection make_selection(const std::vector<std::string>& folders, const std::vector<std::string>& skip,
+                         const std::function<void(const std::string&)>& note) {
+  Selection selection;
+  selection.skip = SkipRules(skip);
+  std::vector<TreePath> all;
+  for (const std::string& folder : folders) {
+    std::optional<TreePath> path = folder.starts_with('/') ? TreePath::parse(folder) : std::nullopt;
+    if (!path) {
+      throw Error(ErrorKind::usage, "the source '" + printable(folder) + "' is not an absolute path",
+                  "write it from the root, like /srv/ringing, without '..'");
+    }
+    std::string real = resolved(path->absolute());
+    if (real != path->absolute()) {
+      note("the source " + printable(path->absolute()) + " is really " + printable(real) + ", which is saved");
+      path = TreePath::parse(real);
+    }
+    all.push_back(*path);
+  }
+  std::sort(all.begin(), all.end());
+  for (const TreePath& path : all) {
+    if (!selection.sources.empty() && path.is_within(selection.sources.back())) {
+      note("the source " + printable(path.absolute()) + " lies in " + printable(selection.sources.back().absolute()) +
+           " and is taken once");
+      continue;
+    }
+    selection.sources.push_back(path);
+  }
+  return selection;
+}
+
+Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note)
+    : selection_(selection), filesystems_(filesystems), on_problem_(std::move(on_problem)), on_note_(std::move(on_note)) {}
+
+void Walker::problem(const TreePath& path, const char* operation, const std::string& reason) {
+  on_problem_({path.absolute(), operation, reason});
+}
+
+bool Walker::look_at(const std::string& name, int folder_fd, const TreePath& path, bool is_source) {
+  now_ = {};
+  if (fstatat(folder_fd, name.c_str(), &now_.status, AT_SYMLINK_NOFOLLOW) != 0) {
+    if (errno == ENOENT && !is_source) {
+      problem(path, "read", "it vanished while its folder was being read");
+    } else {
+      problem(path, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
+    }
+    return false;
+  }
+  bool is_folder = S_ISDIR(now_.status.st_mode);
+  FolderIdentity identity{now_.status.st_dev, now_.status.st_ino};
+  if (is_folder && std::find(selection_.excluded.begin(), selection_.excluded.end(), identity) != selection_.excluded.end()) {
+    on_note_("the destination " + printable(path.absolute()) + " lies inside a source and is left out");
+    return false;
+  }
+  if (!is_source && selection_.skip.skipping(path, is_folder) != nullptr) return false;
+  now_.path = path;
+  now_.folder_fd = folder_fd;
+  now_.name = name;
+  return true;
+}
+
+const Walked* Walker::next() {
+  while (true) {
+    if (pending_enter_) {
+      pending_enter_ = false;
+      enter(std::move(*pending_));
+      pending_.reset();
+      continue;
+    }
+    if (!stack_.empty()) {
+      Folder& folder = stack_.back();
+      if (folder.at == folder.names.size()) {
+        leave();
+        continue;
+      }
+      std::string name = std::move(folder.names[folder.at++]);
+      TreePath path = folder.path.child(name);
+      if (!look_at(name, folder.handle.get(), path, false)) continue;
+      now_.filesystem = folder.filesystem;
+    } else if (!start_source()) {
+      return nullptr;
+    } else if (now_.name.empty()) {
+      continue;
+    }
+    if (now_.above_source || !S_ISDIR(now_.status.st_mode)) {
+      if (now_.status.st_dev != 0 && !S_ISDIR(now_.status.st_mode) && stack_.empty()) {
+        now_.filesystem = filesystems_.ordinal(now_.status.st_dev, now_.folder_fd);
+      }
+      return &now_;
+    }
+    FileHandle handle(openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    if (!handle) {
+      problem(now_.path, "list", system_reason(errno));
+      now_.unlisted = true;
+      return &now_;
+    }
+    now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle.get());
+    if (filesystems_.at(now_.filesystem).is_kernel_view()) {
+      on_note_(printable(now_.path.absolute()) + " is the kernel's own view (" + filesystems_.at(now_.filesystem).type +
+               ") and is left out");
+      continue;
+    }
+    now_.own_fd = handle.get();
+    pending_ = std::move(handle);
+    pending_enter_ = true;
+    return &now_;
+  }
+}
+
+// Shows the ancestors of the next source, then the source. False when there are no more; leaves now_.name empty when
+// a source could not be looked at.
+bool Walker::start_source() {
+  while (source_ < selection_.sources.size()) {
+    const TreePath& source = selection_.sources[source_];
+    TreePath wanted = source;
+    // The topmost ancestor that was not shown yet.
+    while (!wanted.is_root()) {
+      TreePath up = wanted.parent();
+      if (shown_ && shown_->is_within(up)) break;
+      wanted = up;
+    }
+    bool is_source = wanted == source;
+    TreePath parent = wanted.parent();
+    std::string name = wanted.is_root() ? "." : std::string(wanted.name());
+    parent_ = FileHandle(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    if (is_source) ++source_;
+    shown_ = wanted;
+    now_ = {};
+    if (!parent_) {
+      if (is_source) {
+        problem(source, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
+        ++missing_;
+      }
+      continue;
+    }
+    if (!look_at(name, parent_.get(), wanted, true)) {
+      // An ancestor that is missing is told of once, as the source below it.
+      if (is_source) ++missing_;
+      continue;
+    }
+    now_.above_source = !is_source;
+    if (now_.above_source) {
+      FileHandle own(openat(parent_.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+      now_.filesystem = filesystems_.ordinal(now_.status.st_dev, own ? own.get() : parent_.get());
+    }
+    return true;
+  }
+  return false;
+}
+
+void Walker::enter(FileHandle handle) {
+  Folder folder;
+  folder.path = now_.path;
+  folder.handle = std::move(handle);
+  folder.identity = {now_.status.st_dev, now_.status.st_ino};
+  folder.filesystem = now_.filesystem;
+  if (!list(folder)) return;
+  if (stack_.size() >= open_folders) stack_[stack_.size() - open_folders].handle = {};
+  stack_.push_back(std::move(folder));
+}
+
+bool Walker::list(Folder& folder) {
+  // A handle of its own for the listing: closedir would close ours.
+  int copy = openat(folder.handle.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  DIR* dir = copy < 0 ? nullptr : fdopendir(copy);
+  if (dir == nullptr) {
+    problem(folder.path, "list", system_reason(errno));
+    return false;
+  }
+  std::unique_ptr<DIR, int (*)(DIR*)> closer(dir, closedir);
+  errno = 0;
+  while (dirent* item = readdir(dir)) {
+    std::string_view name = item->d_name;
+    if (name != "." && name != "..") folder.names.emplace_back(name);
+    errno = 0;
+  }
+  if (errno != 0) problem(folder.path, "list", system_reason(errno));
+  std::sort(folder.names.begin(), folder.names.end());  // char_traits compares as unsigned bytes
+  return true;
+}
+
+void Walker::leave() {
+  Folder done = std::move(stack_.back());
+  stack_.pop_back();
+  if (stack_.empty() || stack_.back().handle) return;
+  Folder& up = stack_.back();
+  up.handle = FileHandle(openat(done.handle.get(), "..", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  struct stat status{};
+  bool same = up.handle && fstat(up.handle.get(), &status) == 0 && FolderIdentity{status.st_dev, status.st_ino} == up.identity;
+  if (!same) {
+    problem(up.path, "list", "it was moved while it was being read; the rest of it was not seen");
+    up.names.clear();
+    up.at = 0;
+  }
+}
+
+}  // namespace kestrum

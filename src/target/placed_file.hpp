@@ -1,0 +1,55 @@
+// A file that is written under a temporary name and appears under its own only when it is whole.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "base/bytes.hpp"
+#include "base/clock.hpp"
+#include "base/file_handle.hpp"
+
+namespace kestrum {
+
+enum class Clash { keep_both, replace, keep_existing, keep_newer };
+std::optional<Clash> parse_clash(std::string_view name);
+std::string_view clash_name(Clash clash);
+
+// Under which name something may be put, or nothing: what is there stays. `stamp` makes the second name of keep-both
+// ("list (from 2027-03-14 20-30).csv"). `replaces`: something is there and will be replaced.
+struct Placement {
+  std::string name;
+  bool replaces = false;
+};
+std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash, Instant modified,
+                                          const std::string& stamp);
+
+// Removed with its destructor unless `place` was reached. Errors are errno values for the caller's problem list.
+class TemporaryFile {
+ public:
+  explicit TemporaryFile(int folder_fd);
+  TemporaryFile(const TemporaryFile&) = delete;
+  TemporaryFile& operator=(const TemporaryFile&) = delete;
+  ~TemporaryFile();
+
+  int create_file();                             // opens handle(): a regular file, mode 0600
+  int create_link(const std::string& target);    // a symbolic link
+  int create_node(unsigned type_and_mode, unsigned device_major, unsigned device_minor);
+  int create_hard_link(int other_folder_fd, const std::string& other_name);
+
+  int handle() const { return file_.get(); }
+  const std::string& name() const { return name_; }
+  int write(ByteView data);
+  int skip(std::uint64_t length);  // a hole
+  int close();                     // ends a regular file at its full length
+  // Renames to the placement's name. Without `replaces`, refuses with EEXIST when something appeared there.
+  int place(const Placement& placement);
+
+ private:
+  int folder_fd_;
+  std::string name_;
+  FileHandle file_;
+  std::uint64_t position_ = 0;
+  bool exists_ = false;
+};
+
+}  // namespace kestrum

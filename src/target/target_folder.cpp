@@ -1,0 +1,69 @@
+#include "target/target_folder.hpp"
+
+#include <fcntl.h>
+#include <linux/openat2.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <cerrno>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+
+FileHandle open_beneath(int folder_fd, const std::string& name, int flags, unsigned mode) {
+  open_how how{};
+  how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC | O_NOFOLLOW);
+  how.mode = mode;
+  how.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS;
+  long fd = syscall(SYS_openat2, folder_fd, name.c_str(), &how, sizeof how);
+  return FileHandle(static_cast<int>(fd));
+}
+
+TargetFolder::TargetFolder(const std::string& path) : path_(path) {
+  for (std::size_t at = 0; at != std::string::npos;) {
+    at = path.find('/', at + 1);
+    std::string part = path.substr(0, at);
+    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST && errno != EISDIR) {
+      struct stat status{};
+      if (stat(part.c_str(), &status) != 0) throw system_error("create the folder", part, errno);
+    }
+  }
+  root_ = FileHandle(open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!root_ && errno == ENOTDIR) {
+    throw Error(ErrorKind::usage, "cannot restore into " + printable(path) + ": it is a file, not a folder",
+                "name a folder; it is created when it is missing");
+  }
+  if (!root_) throw system_error("open the folder", path, errno);
+}
+
+std::string TargetFolder::describe(const TreePath& below) const {
+  return printable(below.is_root() ? path_ : (path_ == "/" ? "" : path_) + "/" + below.joined());
+}
+
+int TargetFolder::folder(const TreePath& below, bool create, bool* created) {
+  if (created != nullptr) *created = false;
+  while (!chain_.empty() && !below.is_within(chain_.back().below)) chain_.pop_back();
+  TreePath at = chain_.empty() ? TreePath() : chain_.back().below;
+  for (const std::string& name : below.below(at).components()) {
+    int up = chain_.empty() ? root_.get() : chain_.back().handle.get();
+    at = at.child(name);
+    FileHandle handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
+    if (!handle && errno == ENOENT && create) {
+      if (mkdirat(up, name.c_str(), 0700) != 0 && errno != EEXIST) throw system_error("create the folder", describe(at), errno);
+      if (created != nullptr) *created = true;
+      handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
+    }
+    if (!handle && (errno == ELOOP || errno == ENOTDIR || errno == EXDEV)) {
+      throw Error(ErrorKind::failed, describe(at) + " is not a folder, and nothing is restored through it",
+                  "restore into another folder");
+    }
+    if (!handle) throw system_error("open the folder", describe(at), errno);
+    chain_.push_back({at, std::move(handle)});
+    if (chain_.size() > open_limit) chain_.pop_front();
+  }
+  return chain_.empty() ? root_.get() : chain_.back().handle.get();
+}
+
+}  // namespace kestrum

@@ -1,0 +1,44 @@
+// Where restored files go: everything happens beneath one folder handle, and no symlink is ever followed, whatever an
+// archive's names say.
+#pragma once
+
+#include <sys/stat.h>
+
+#include <list>
+#include <optional>
+#include <string>
+
+#include "base/file_handle.hpp"
+#include "base/tree_path.hpp"
+
+namespace kestrum {
+
+class TargetFolder {
+ public:
+  // Creates the folder when it is missing. Throws Error: usage when it exists as something else, failed otherwise.
+  explicit TargetFolder(const std::string& path);
+
+  // An open handle on the folder `below` (relative to the target); good until the next call. Created with mode 0700
+  // where missing and `create`; `created` tells whether the last component was. Throws Error of kind failed, naming
+  // the path: also when a link or a file stands in the way.
+  int folder(const TreePath& below, bool create, bool* created = nullptr);
+  const std::string& path() const { return path_; }
+  // For messages.
+  std::string describe(const TreePath& below) const;
+
+ private:
+  struct Open {
+    TreePath below;
+    FileHandle handle;
+  };
+  // A restore goes through folders in order: the chain of the last one is kept open, up to a limit.
+  static constexpr std::size_t open_limit = 64;
+  std::string path_;
+  FileHandle root_;
+  std::list<Open> chain_;
+};
+
+// One component below an open folder, never a link: openat2 with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS.
+FileHandle open_beneath(int folder_fd, const std::string& name, int flags, unsigned mode = 0);
+
+}  // namespace kestrum

@@ -138,6 +138,10 @@ std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
   return std::nullopt;
 }
 
+bool ChainChunks::any_losses() const {
+  return std::any_of(sets_.begin(), sets_.end(), [](const SetReader* set) { return set->has_losses(); });
+}
+
 bool ChainChunks::good(const ChunkRef& ref) {
   for (SetReader* set : sets_) {
     if (set->facts().sequence == ref.sequence && !set->has_losses()) return true;

@@ -68,6 +68,7 @@ class ChainChunks final : public KnownChunks {
   void remember(const ChunkRef& ref) { remembered_.insert_or_assign(ref.name, ref.sequence); }
   // True when the reference can be taken over as it is.
   bool good(const ChunkRef& ref);
+  bool any_losses() const;
 
  private:
   void load();

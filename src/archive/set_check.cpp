@@ -137,12 +137,14 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
     try {
       if (!check.check(sealed, frames[sealed.slot], bad[sealed.slot])) {
         all_good = false;
+        out.bad_slots.insert(sealed.slot);
         if (sealed.slot == 0 || !options.deep) bad_slots.push_back(sealed.slot);
       }
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::stopped) throw;
       out.findings.emplace_back(error.what());
       bad_slots.push_back(sealed.slot);
+      out.bad_slots.insert(sealed.slot);
       all_good = false;
     }
   }
@@ -154,6 +156,7 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
     // Parts of it may still read, but what a lookup needs is not sure to.
     out.index_lost = true;
   }
+  if (out.index_lost) out.bad_slots.insert(0);
   if (!out.findings.empty() && !out.index_lost) {
     set.each_record([&](const IndexRecord& record) {
       bool lost = bad[record.slot].contains(record.frame.offset) ||

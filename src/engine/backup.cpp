@@ -1,0 +1,233 @@
+#include "engine/backup.hpp"
+
+#include "base/text.hpp"
+#include "engine/set_store.hpp"
+
+namespace kestrum {
+namespace {
+
+std::string result_of(const RunOutcome& outcome) {
+  if (outcome.entry.sequence) return outcome.problems.empty() && !outcome.error ? "done" : "done with problems";
+  return outcome.error && outcome.error->kind() == ErrorKind::stopped ? "stopped" : "failed";
+}
+
+class JobRun {
+ public:
+  JobRun(Job job, std::optional<Kind> wanted, const RunContext& context)
+      : job_(std::move(job)),
+        wanted_(wanted),
+        context_(context),
+        observer_(context.observer),
+        ledger_(context.home.ledger_path()),
+        keys_([this] { return passphrase(); }) {}
+
+  RunOutcome run() {
+    RunEntry& entry = outcome_.entry;
+    entry.job = job_.name;
+    entry.started = context_.clock.now();
+    entry.destination = job_.destinations.at(0);
+    ledger_.begin_run(entry);
+    try {
+      steps();
+    } catch (const Error& error) {
+      outcome_.error = error;
+    } catch (const std::bad_alloc&) {
+      outcome_.error = Error(ErrorKind::failed, "there was not enough memory");
+    } catch (const std::exception& error) {
+      outcome_.error = Error(ErrorKind::failed, std::string("unexpected: ") + error.what());
+    }
+    entry.ended = context_.clock.now();
+    entry.result = result_of(outcome_);
+    entry.problems = static_cast<std::int64_t>(outcome_.problems.size());
+    if (outcome_.error) entry.message = outcome_.error->what();
+    entry.log_file = context_.home.log_path(job_.name, entry.number);
+    ledger_.finish_run(entry, outcome_.problems);
+    return std::move(outcome_);
+  }
+ private:
+  std::optional<std::string> passphrase() {
+    if (!passphrase_) passphrase_ = get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'", context_.ask);
+    return passphrase_;
+  }
+
+  void steps() {
+    state_ = context_.home.load_state(job_.name);
+    destination_ = find_destination(job_, state_, context_.machine);
+    Selection selection = make_selection(job_.folders, job_.skip, [this](const std::string& text) { observer_.note(text); });
+    selection.excluded.push_back(destination_.folder_identity);
+    claim_destination(destination_, job_, state_, context_.machine, context_.clock);
+    if (!state_) state_.emplace();
+    state_->job = destination_.identity->job;
+    state_->drive = destination_.drive->id;
+    JobLock lock(*destination_.store, destination_.folder, context_.machine);
+    tidy_job_folder(*destination_.store, destination_.folder, state_->job, [this](const std::string& text) { observer_.note(text); });
+
+    if (observer_.wants_totals()) scan(selection);
+    std::vector<Sequence> unreadable;
+    for (int attempt = 0;; ++attempt) {
+      try {
+        StoredSet stored = write(selection, lock, unreadable);
+        finish(stored);
+        break;
+      } catch (const BaseUnreadable& error) {
+        if (attempt >= 8 || !last_base_) throw;
+        observer_.note("the list of files of set " + std::to_string(*last_base_) + " does not read (" + error.what() + "); another base is chosen");
+        unreadable.push_back(*last_base_);
+        outcome_.problems.clear();
+      }
+    }
+    outcome_.free_bytes = destination_.store->space().free;
+  }
+
+  void scan(const Selection& selection) {
+    observer_.phase_begins(Phase::scanning, {});
+    FilesystemTable filesystems;
+    Walker walker(selection, filesystems, [](const Problem&) {}, [](const std::string&) {});
+    totals_ = {};
+    while (const Walked* found = walker.next()) {
+      check_stop(observer_);
+      if (!S_ISREG(found->status.st_mode)) continue;
+      totals_.bytes += static_cast<std::uint64_t>(found->status.st_size);
+      ++totals_.files;
+      observer_.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
+    }
+  }
+
+  // The keys of the set to come: those of the chain that goes on, or new ones.
+  void choose_keys(SetPlan& plan, ChainReader& chain, const FoundSet* newest) {
+    if (plan.decision.chain) {
+      plan.chain = *plan.decision.chain;
+      plan.keys = chain.sealed(*plan.decision.base)->seal->keys;
+      plan.master = keys_.unlock(plan.keys, plan.chain);
+      auto pinned = state_->chain_keys.find(plan.chain);
+      if (pinned != state_->chain_keys.end() && pinned->second != key_check(plan.master)) {
+        throw Error(ErrorKind::key, "the archive sets at the destination were written with another key than this machine remembers",
+                    "somebody may have replaced them; look at the destination before going on");
+      }
+    } else {
+      plan.chain = random_id();
+      plan.master = SecretKey::random();
+      if (job_.encryption == Encryption::none) {
+        plan.keys = {make_clear_entry(plan.master)};
+      } else {
+        std::optional<std::string> phrase = passphrase();
+        if (!phrase) {
+          throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given", "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
+        }
+        plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, {})};
+      }
+    }
+    if (state_->naming) {
+      plan.naming = *state_->naming;
+    } else if (newest != nullptr) {
+      plan.naming = chain.set(newest->folder.sequence).naming_key();
+    } else {
+      plan.naming = SecretKey::random();
+    }
+  }
+
+  StoredSet write(const Selection& selection, const JobLock& lock, const std::vector<Sequence>& unreadable) {
+    std::vector<FoundSet> sets = read_sets(*destination_.store, destination_.folder, state_->job);
+    Sequence highest = state_->highest;
+    const FoundSet* newest = nullptr;
+    for (const FoundSet& set : sets) {
+      if (set.refusal) throw *set.refusal;
+      for (const std::string& finding : set.findings) observer_.note("damage at the destination: " + finding);
+      highest = std::max(highest, set.folder.sequence);
+    }
+    ChainReader chain(*destination_.store, std::move(sets), keys_);
+    // A passphrase that does not open what is there is refused before a new chain is begun with it.
+    // Where the protection changes, the old chain is left alone and its key is not asked for.
+    std::string protection = protection_change(chain, job_);
+    std::vector<ChainSet> surveyed = protection.empty() ? survey_chain(chain, &ledger_, unreadable) : list_chain(chain);
+    bool remembered = !state_->newest_core;
+    for (const FoundSet& set : chain.sets()) {
+      if (!set.sealed()) continue;
+      remembered = remembered || set.seal->core_digest == *state_->newest_core;
+      newest = &set;
+    }
+    if (!remembered) observer_.note("the destination shows an older state than this machine remembers: its newest set is missing");
+
+    SetPlan plan{.job = job_, .destination = destination_, .selection = selection, .decision = {}, .sequence = highest + 1, .chain = {}, .master = {},
+                 .keys = {}, .naming = {}, .previous = {}, .started = context_.clock.now()};
+    plan.decision = decide_kind({job_.kind, job_.renew_every_sets}, surveyed, protection, wanted_);
+    last_base_ = plan.decision.base;
+    if (newest != nullptr) plan.previous = newest->seal->core_digest;
+    choose_keys(plan, chain, protection.empty() ? newest : nullptr);
+    outcome_.entry.kind = kind_name(plan.decision.kind);
+    outcome_.entry.reason = plan.decision.reason;
+    observer_.note("kind: " + outcome_.entry.kind + ", because " + plan.decision.reason);
+
+    state_->highest = plan.sequence;
+    state_->naming = plan.naming;
+    state_->chain_keys[plan.chain] = key_check(plan.master);
+    context_.home.save_state(job_.name, *state_);
+    observer_.phase_begins(Phase::copying, totals_);
+    StoredSet stored = store_set(plan, chain, context_, lock, outcome_.problems);
+    keys_.add(plan.chain, plan.master);
+    return stored;
+  }
+
+  void finish(const StoredSet& stored) {
+    const SetFacts& facts = stored.seal.core.facts;
+    outcome_.entry.sequence = facts.sequence;
+    outcome_.entry.totals = facts.totals;
+    outcome_.set_folder = destination_.root + "/" + stored.folder;
+    std::vector<FoundSet> sets = read_sets(*destination_.store, destination_.folder, state_->job);
+    for (const FoundSet& set : sets) {
+      if (!set.sealed() || set.seal->core.facts.set != facts.set) continue;
+      state_->newest_core = set.seal->core_digest;
+      context_.home.save_state(job_.name, *state_);
+      if (job_.read_back) read_back(set);
+      return;
+    }
+    throw damage("the set that was just sealed does not read");
+  }
+
+  void read_back(const FoundSet& set) {
+    const SetFacts& facts = set.seal->core.facts;
+    observer_.phase_begins(Phase::checking, {facts.totals.stored_bytes, 0});
+    SetReader reader(*destination_.store, set, keys_.unlock(set.seal->keys, facts.chain));
+    CheckOptions options{true, true, [this](std::uint64_t bytes) {
+                           check_stop(observer_);
+                           observer_.advanced(bytes, 0);
+                         }};
+    SetFindings found;
+    try {
+      found = check_set(reader, options);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::stopped) throw;
+      outcome_.entry.checked = "not read back: stopped";
+      observer_.note("the set is complete; reading it back was stopped");
+      return;
+    }
+    CheckEntry check{context_.clock.now(), "all", found.findings.empty(), found.bad_slots};
+    ledger_.add_check(facts.set, check);
+    outcome_.entry.checked = check.good ? "read back: good" : "read back: damaged";
+    if (check.good) return;
+    for (const std::string& finding : found.findings) add_problem(outcome_.problems, observer_, {destination_.root, "read back", finding});
+    outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written", "check the drive; run the job again, which saves the affected files anew");
+  }
+
+  Job job_;
+  std::optional<Kind> wanted_;
+  const RunContext& context_;
+  Observer& observer_;
+  Ledger ledger_;
+  KeyRing keys_;
+  std::optional<std::string> passphrase_;
+  std::optional<JobState> state_;
+  Destination destination_;
+  PhaseTotals totals_;
+  std::optional<Sequence> last_base_;
+  RunOutcome outcome_;
+};
+
+}  // namespace
+
+RunOutcome run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context) {
+  JobRun run(context.home.load_job(name), kind, context);
+  return run.run();
+}
+
+}  // namespace kestrum

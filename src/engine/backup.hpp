@@ -1,0 +1,34 @@
+// One run of one job, from the first look at the destination to the entry in the ledger.
+#pragma once
+
+#include "base/error.hpp"
+#include "engine/home.hpp"
+#include "engine/passphrase_source.hpp"
+#include "engine/run_facts.hpp"
+#include "ledger/ledger.hpp"
+
+namespace kestrum {
+
+struct RunContext {
+  const Home& home;
+  const Clock& clock;
+  Observer& observer;
+  AskPassphrase ask;
+  std::string machine;
+  std::string program;    // name and version, for the record
+  unsigned workers = 2;
+};
+
+struct RunOutcome {
+  RunEntry entry;
+  std::vector<Problem> problems;
+  std::optional<Error> error;      // why it failed, was stopped, or what the check found
+  std::string set_folder;          // of the new point, on this machine
+  std::uint64_t free_bytes = 0;    // on the destination afterwards
+};
+
+// Never throws for what went wrong with the run: that is the outcome, and stands in the ledger. Throws only when the
+// job does not exist or its file is wrong.
+RunOutcome run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context);
+
+}  // namespace kestrum

@@ -1,0 +1,90 @@
+#include "engine/chain_state.hpp"
+
+#include "archive/catalog_reader.hpp"
+
+namespace kestrum {
+namespace {
+
+bool catalog_reads_whole(ChainReader& chain, Sequence sequence) {
+  try {
+    PointReader point(chain, sequence);
+    CatalogReader reader(point, point.set().root().catalog);
+    while (reader.next()) {
+    }
+    return true;
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
+    return false;
+  }
+}
+
+}  // namespace
+
+std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger, const std::vector<Sequence>& unreadable) {
+  std::vector<ChainSet> surveyed;
+  std::optional<Id> newest;
+  for (const FoundSet& set : chain.sets()) {
+    if (set.sealed()) newest = set.seal->core.facts.chain;
+  }
+  bool any_loss = !unreadable.empty();
+  for (const FoundSet& set : chain.sets()) {
+    if (!set.sealed()) {
+      any_loss = true;
+      continue;
+    }
+    ChainSet one{set.seal->core.facts, true, false};
+    if (one.facts.chain == newest) {
+      SetReader* reader = chain.try_set(one.facts.sequence);
+      if (reader == nullptr) {
+        any_loss = true;
+        continue;  // not authentic: it does not count
+      }
+      reader->check_sizes();
+      if (ledger != nullptr) {
+        if (std::optional<CheckEntry> check = ledger->last_check(one.facts.set)) {
+          for (std::uint32_t slot : check->lost_slots) reader->mark_lost(slot);
+        }
+      }
+      one.wholly_absent = reader->is_lost(0);
+      any_loss = any_loss || reader->has_losses();
+    }
+    surveyed.push_back(std::move(one));
+  }
+  for (ChainSet& set : surveyed) {
+    if (set.facts.chain != newest || !any_loss) continue;
+    bool known_bad = std::find(unreadable.begin(), unreadable.end(), set.facts.sequence) != unreadable.end();
+    set.catalog_reads = !known_bad && catalog_reads_whole(chain, set.facts.sequence);
+  }
+  return surveyed;
+}
+
+std::vector<ChainSet> list_chain(const ChainReader& chain) {
+  std::vector<ChainSet> sets;
+  for (const FoundSet& set : chain.sets()) {
+    if (set.sealed()) sets.push_back({set.seal->core.facts, true, false});
+  }
+  return sets;
+}
+
+std::string protection_change(const ChainReader& chain, const Job& job) {
+  const FoundSet* newest = nullptr;
+  for (const FoundSet& set : chain.sets()) {
+    if (set.sealed()) newest = &set;
+  }
+  if (newest == nullptr) return {};
+  bool encrypted = keeps_others_out(newest->seal->keys);
+  if (job.encryption == Encryption::none && encrypted) return "encryption was turned off, which needs a new chain";
+  if (job.encryption != Encryption::none && !encrypted) return "encryption was turned on, which needs a new chain";
+  return {};
+}
+
+std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed>& needs) {
+  std::vector<SetReader*> readers;
+  for (const SetNeed& need : needs) {
+    SetReader* reader = chain.try_set(need.sequence);
+    if (reader != nullptr && reader->facts().set == need.set && !reader->is_lost(0)) readers.push_back(reader);
+  }
+  return readers;
+}
+
+}  // namespace kestrum

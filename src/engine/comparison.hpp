@@ -1,0 +1,51 @@
+// What the walk finds, compared with the catalog of the set that the new one builds on.
+#pragma once
+
+#include "archive/catalog_reader.hpp"
+#include "archive/chain_reader.hpp"
+#include "source/walker.hpp"
+
+namespace kestrum {
+
+// The catalog of the base could not be read: the run must choose another base.
+class BaseUnreadable : public Error {
+ public:
+  explicit BaseUnreadable(const std::string& why) : Error(ErrorKind::damage, why) {}
+};
+
+enum class Change { added, changed, held };
+
+struct Match {
+  Change change = Change::added;
+  std::optional<Entry> base;  // the entry compared with
+  std::string why;            // for "changed": what differs, in plain words
+};
+
+// Both sides come in the same order; each entry of the base is read once. References must outlive this.
+class Comparison {
+ public:
+  // `known` learns the base's pages, so that unchanged ones are shared without reading an index.
+  Comparison(PointReader& base, ChainChunks& known, const FilesystemTable& filesystems);
+
+  Match match(const Walked& found);
+  // After the walk: passes over the rest of the base.
+  void finish();
+  std::uint64_t gone_files() const { return gone_; }
+
+ private:
+  void pass(const Entry& entry);
+  std::optional<Entry> next();
+  bool content_is_there(const Entry& entry);
+
+  PointReader& base_;
+  ChainChunks& known_;
+  const FilesystemTable& filesystems_;
+  CatalogReader reader_;
+  std::optional<Entry> waiting_;
+  bool ended_ = false;
+  std::uint64_t gone_ = 0;
+};
+
+EntryType type_of(const struct stat& status);
+
+}  // namespace kestrum

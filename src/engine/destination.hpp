@@ -1,0 +1,32 @@
+// Where a run writes: the drive proves who it is before anything is written to it.
+#pragma once
+
+#include "archive/job_folder.hpp"
+#include "base/observer.hpp"
+#include "engine/home.hpp"
+#include "source/walker.hpp"
+
+namespace kestrum {
+
+struct Destination {
+  std::string root;
+  std::unique_ptr<Store> store;
+  std::optional<DriveIdentity> drive;     // none: not used yet
+  std::string folder;                     // the job's, in the store
+  std::optional<JobIdentity> identity;    // none: no run yet
+  FolderIdentity folder_identity;         // of the root, so that a walk leaves it out
+};
+
+// Looks, writes nothing. `state`: what home remembers of the job. Throws Error: no_destination, wrong_drive.
+Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine);
+
+// Writes drive.json and job.json where they are missing. Afterwards both identities are there. Throws Error:
+// no_destination when it cannot be written, full.
+void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,
+                       const std::string& machine, const Clock& clock);
+
+// Clears what killed runs left, and finishes what they had only left undone: marks on names, second seals. Needs the
+// lock. `note` is told of each.
+void tidy_job_folder(Store& store, const std::string& folder, const Id& job, const std::function<void(const std::string&)>& note);
+
+}  // namespace kestrum

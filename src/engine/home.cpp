@@ -1,0 +1,131 @@
+#include "engine/home.hpp"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <filesystem>
+#include <nlohmann/json.hpp>
+
+#include "base/error.hpp"
+#include "base/file_handle.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+namespace fs = std::filesystem;
+using Json = nlohmann::ordered_json;
+
+void make_folders(const std::string& path) {
+  std::error_code code;
+  fs::create_directories(path, code);
+  if (code) throw system_error("create the folder", path, code.value());
+}
+
+template <std::size_t N>
+std::array<std::uint8_t, N> hex_array(const Json& json) {
+  std::optional<Bytes> bytes = from_hex(json.get<std::string>());
+  if (!bytes || bytes->size() != N) throw Error(ErrorKind::failed, "a value has the wrong size");
+  std::array<std::uint8_t, N> out{};
+  std::copy(bytes->begin(), bytes->end(), out.begin());
+  return out;
+}
+
+}  // namespace
+
+std::string Home::ledger_path() const {
+  make_folders(state_);
+  return state_ + "/ledger.db";
+}
+
+std::string Home::log_path(const std::string& job, std::int64_t number) const {
+  make_folders(state_ + "/logs/" + job);
+  return state_ + "/logs/" + job + "/run-" + std::to_string(number) + ".log";
+}
+
+std::string Home::scratch_folder() const {
+  make_folders(state_ + "/scratch");
+  return state_ + "/scratch";
+}
+
+std::vector<std::string> Home::job_names() const {
+  std::vector<std::string> names;
+  std::error_code code;
+  for (const fs::directory_entry& entry : fs::directory_iterator(jobs_folder(), code)) {
+    if (entry.path().extension() == ".toml") names.push_back(entry.path().stem().string());
+  }
+  if (code && code != std::errc::no_such_file_or_directory) throw system_error("list", jobs_folder(), code.value());
+  std::sort(names.begin(), names.end());
+  return names;
+}
+
+bool Home::has_job(const std::string& name) const {
+  return name.find('/') == std::string::npos && !name.empty() && fs::exists(job_path(name));
+}
+
+Job Home::load_job(const std::string& name) const {
+  if (!has_job(name)) {
+    std::vector<std::string> names = job_names();
+    std::optional<std::string> near = nearest(name, names);
+    std::string hint = near ? "did you mean '" + *near + "'?"
+                       : names.empty() ? "define one with: kestrum job define NAME --what-folders FOLDER --where-destinations FOLDER"
+                                       : "the jobs are: " + join(names, ", ");
+    throw Error(ErrorKind::usage, "there is no job '" + printable(name) + "'", hint);
+  }
+  Bytes text = read_small_file(job_path(name), 1u << 20);
+  return parse_job(name, job_path(name), std::string(as_text(text)));
+}
+
+void Home::create_job(const std::string& name, const std::string& text) const {
+  if (has_job(name)) {
+    throw Error(ErrorKind::usage, "there is a job '" + printable(name) + "' already", "choose another name, or change " + printable(job_path(name)));
+  }
+  make_folders(jobs_folder());
+  replace_file(job_path(name), as_bytes(text), 0644);
+}
+
+void Home::remove_job(const std::string& name) const {
+  if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
+}
+
+std::optional<JobState> Home::load_state(const std::string& job) const {
+  std::string path = state_path(job);
+  if (!fs::exists(path)) return std::nullopt;
+  Bytes text = read_small_file(path, 16u << 20);
+  try {
+    Json json = Json::parse(text.begin(), text.end());
+    JobState state;
+    state.job = hex_array<16>(json.at("job"));
+    if (!json.at("drive").is_null()) state.drive = hex_array<16>(json.at("drive"));
+    if (!json.at("naming").is_null()) state.naming = SecretKey(hex_array<32>(json.at("naming")));
+    state.highest = json.at("highest").get<Sequence>();
+    if (!json.at("newest-core").is_null()) state.newest_core = hex_array<32>(json.at("newest-core"));
+    for (const auto& [chain, check] : json.at("chain-keys").items()) {
+      state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
+    }
+    return state;
+  } catch (const std::exception&) {
+    throw Error(ErrorKind::failed, "what this machine remembers of the job '" + printable(job) + "' does not read: " + printable(path),
+                "move that file away; the next run learns what it needs from the destination");
+  }
+}
+
+void Home::save_state(const std::string& job, const JobState& state) const {
+  Json chains = Json::object();
+  for (const auto& [chain, check] : state.chain_keys) chains[to_hex(chain)] = to_hex(check);
+  Json json{{"version", 1},
+            {"job", to_hex(state.job)},
+            {"drive", state.drive ? Json(to_hex(*state.drive)) : Json(nullptr)},
+            {"naming", state.naming ? Json(to_hex(state.naming->view())) : Json(nullptr)},
+            {"highest", state.highest},
+            {"newest-core", state.newest_core ? Json(to_hex(*state.newest_core)) : Json(nullptr)},
+            {"chain-keys", chains}};
+  make_folders(state_ + "/job-state");
+  replace_file(state_path(job), as_bytes(json.dump(1) + "\n"), 0600);
+}
+
+Digest key_check(const SecretKey& master) { return keyed_digest(derive(master, "pin", {}), {}); }
+
+}  // namespace kestrum

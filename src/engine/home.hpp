@@ -1,0 +1,54 @@
+// What this machine keeps: job files, what it remembers of each job, the ledger, logs. All of it can be lost; the
+// destination and a key bring everything back.
+#pragma once
+
+#include <map>
+
+#include "archive/crypto.hpp"
+#include "base/set_facts.hpp"
+#include "job/job_file.hpp"
+
+namespace kestrum {
+
+struct JobState {
+  Id job{};
+  std::optional<Id> drive;                 // the destination it has written to
+  std::optional<SecretKey> naming;         // names chunks, in every chain
+  Sequence highest = 0;                    // sequence ever used
+  std::optional<Digest> newest_core;       // of the newest set
+  std::map<Id, Digest> chain_keys;         // check value of each chain's master key
+};
+
+// Paths only are kept; folders are made when something is written. Throws Error of kind failed for files that cannot
+// be read or written.
+class Home {
+ public:
+  Home(std::string config, std::string state) : config_(std::move(config)), state_(std::move(state)) {}
+
+  std::string jobs_folder() const { return config_ + "/jobs"; }
+  std::string job_path(const std::string& name) const { return jobs_folder() + "/" + name + ".toml"; }
+  std::string ledger_path() const;  // makes the folder
+  std::string log_path(const std::string& job, std::int64_t number) const;  // makes the folder
+  std::string scratch_folder() const;  // makes the folder
+
+  std::vector<std::string> job_names() const;  // sorted
+  bool has_job(const std::string& name) const;
+  // Throws usage: no such job (the nearest name is offered), or a file that does not read.
+  Job load_job(const std::string& name) const;
+  // Throws usage when there is one already.
+  void create_job(const std::string& name, const std::string& text) const;
+  void remove_job(const std::string& name) const;
+
+  std::optional<JobState> load_state(const std::string& job) const;
+  void save_state(const std::string& job, const JobState& state) const;
+
+ private:
+  std::string state_path(const std::string& job) const { return state_ + "/job-state/" + job + ".json"; }
+  std::string config_;
+  std::string state_;
+};
+
+// What JobState::chain_keys holds of a key.
+Digest key_check(const SecretKey& master);
+
+}  // namespace kestrum

@@ -1,0 +1,24 @@
+// The two documents that a set carries about its run, as JSON: docs/FORMAT.md section 7.
+#pragma once
+
+#include "base/observer.hpp"
+#include "source/filesystem_table.hpp"
+#include "source/walker.hpp"
+
+namespace kestrum {
+
+struct RunRecord {
+  std::string program;
+  std::vector<std::string> sources;
+  std::vector<Filesystem> filesystems;
+  std::string kind_reason;
+  bool simulated = false;
+};
+
+Bytes encode_run_record(const RunRecord& record);
+// Throws Error of kind damage.
+RunRecord decode_run_record(ByteView bytes);
+// One JSON object a line.
+Bytes encode_problems(const std::vector<Problem>& problems);
+
+}  // namespace kestrum

@@ -1,0 +1,204 @@
+#include "engine/set_run.hpp"
+
+#include <fcntl.h>
+#include <sys/sysmacros.h>
+#include <unistd.h>
+
+#include <cerrno>
+
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+Instant instant_of(const timespec& time) { return {time.tv_sec, static_cast<std::int32_t>(time.tv_nsec)}; }
+
+}  // namespace
+
+void add_problem(std::vector<Problem>& problems, Observer& observer, Problem problem) {
+  observer.problem(problem);
+  if (problems.size() < most_problems) {
+    problems.push_back(std::move(problem));
+  } else if (problems.size() == most_problems) {
+    problems.push_back({"", "list", "there were more problems than are kept; these are the first 100,000"});
+  }
+}
+
+SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison, ChunkSink& writer,
+               const SecretKey& naming_key, Observer& observer, std::vector<Problem>& problems)
+    : selection_(selection),
+      filesystems_(filesystems),
+      comparison_(comparison),
+      writer_(writer),
+      observer_(observer),
+      problems_(problems),
+      cutter_(naming_key),
+      saver_(writer, cutter_, observer),
+      catalog_(writer, naming_key) {}
+
+void SetRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
+  add_problem(problems_, observer_, {path, operation, reason});
+}
+
+SetRunResult SetRun::run() {
+  Walker walker(selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
+                [this](const std::string& text) { observer_.note(text); });
+  while (const Walked* found = walker.next()) {
+    check_stop(observer_);
+    take(*found);
+  }
+  if (comparison_ != nullptr) {
+    comparison_->finish();
+    result_.totals.gone_files = comparison_->gone_files();
+  }
+  result_.catalog = catalog_.finish();
+  return result_;
+}
+
+void SetRun::take(const Walked& found) {
+  Match match;
+  if (comparison_ != nullptr) match = comparison_->match(found);
+  bool same_role = match.base && match.base->above_source == found.above_source && !found.unlisted;
+  if (match.change == Change::held && same_role) {
+    if (match.base->type == EntryType::file) observer_.advanced(match.base->size, 1);
+    count(*match.base, Change::held);
+    catalog_.add(*match.base);
+  } else {
+    if (match.change == Change::held) match.change = Change::changed;
+    Entry entry = entry_of(found, match.base);
+    count(entry, match.change);
+    catalog_.add(entry);
+  }
+  if (!found.above_source && !found.unlisted) result_.anything_read = true;
+}
+
+void SetRun::count(const Entry& entry, Change change) {
+  SetTotals& totals = result_.totals;
+  if (entry.type == EntryType::folder) {
+    ++totals.folders;
+  } else if (entry.type == EntryType::file) {
+    ++totals.files;
+    totals.bytes += entry.size;
+    if (change == Change::added) ++totals.new_files;
+    if (change == Change::changed) ++totals.changed_files;
+  } else {
+    ++totals.others;
+  }
+}
+
+void SetRun::set_status(Entry& entry, const struct stat& status, std::uint32_t filesystem) {
+  entry.type = type_of(status);
+  entry.mode = status.st_mode & 07777;
+  entry.owner = status.st_uid;
+  entry.group = status.st_gid;
+  entry.owner_name = owners_.user(status.st_uid);
+  entry.group_name = owners_.group(status.st_gid);
+  entry.modified = instant_of(status.st_mtim);
+  entry.changed = instant_of(status.st_ctim);
+  entry.size = entry.type == EntryType::file ? static_cast<std::uint64_t>(status.st_size) : 0;
+  entry.filesystem = filesystem;
+  entry.inode = status.st_ino;
+  entry.several_names = entry.type != EntryType::folder && status.st_nlink > 1;
+  if (entry.type == EntryType::char_device || entry.type == EntryType::block_device) {
+    entry.device_major = major(status.st_rdev);
+    entry.device_minor = minor(status.st_rdev);
+  }
+  // By the real clock, whatever clock the run was given: the question is whether another change within the file
+  // system's time step could follow unseen. Where the status change time means nothing, the modification counts.
+  Instant limit = SystemClock().now();
+  limit.seconds -= 3;
+  entry.fresh = entry.changed > limit || (!filesystems_.at(filesystem).stable_inodes() && entry.modified > limit);
+}
+
+Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
+  Entry entry;
+  entry.path = found.path;
+  entry.above_source = found.above_source;
+  set_status(entry, found.status, found.filesystem);
+  entry.incomplete = found.unlisted;
+  switch (entry.type) {
+    case EntryType::file:
+      observer_.file_begins(found.path.absolute(), entry.size);
+      read_file(found, entry);
+      observer_.advanced(0, 1);
+      return entry;
+    case EntryType::symlink:
+      if (std::optional<std::string> target = read_link_target(found.folder_fd, found.name)) {
+        entry.link_target = *target;
+      } else {
+        entry.incomplete = true;
+        problem(found.path.absolute(), "read the link", system_reason(errno));
+      }
+      break;
+    case EntryType::socket:
+      observer_.note(printable(found.path.absolute()) + " is a socket: noted, there is nothing to save in it");
+      break;
+    default:
+      break;
+  }
+  bool unchanged = base && !base->fresh && base->changed == entry.changed && base->type == entry.type;
+  if (unchanged && !entry.incomplete) {
+    entry.attributes = base->attributes;
+    if (!base->attribute_chunk) return entry;
+  }
+  if (!found.unlisted) read_attributes(found, found.own_fd, entry);
+  return entry;
+}
+
+void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
+  FileHandle own;
+  int fd = file_fd;
+  if (fd < 0) {
+    own = FileHandle(openat(found.folder_fd, found.name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    fd = own.get();
+  }
+  auto attributes = fd < 0 ? std::nullopt : read_extended_attributes(fd);
+  if (!attributes) {
+    problem(found.path.absolute(), "read the attributes of", system_reason(errno));
+    return;
+  }
+  entry.attributes.clear();
+  std::size_t size = 0;
+  for (auto& [name, value] : *attributes) {
+    size += name.size() + value.size();
+    entry.attributes.push_back({name, std::move(value)});
+  }
+  if (size <= 4096) return;
+  ByteWriter chunk;
+  write_attributes(chunk, entry.attributes);
+  entry.attribute_chunk = writer_.put(FrameKind::catalog, chunk.view());
+  entry.attributes.clear();
+}
+
+void SetRun::read_file(const Walked& found, Entry& entry) {
+  constexpr int tries = 2;
+  for (int attempt = 1; attempt <= tries; ++attempt) {
+    std::optional<FileReader> file = FileReader::open(found.folder_fd, found.name);
+    if (!file) {
+      entry.incomplete = true;
+      entry.content.clear();
+      if (entry.size > 0) entry.content = {{ItemKind::hole, entry.size, {}, 0, 0}};
+      problem(found.path.absolute(), "read", errno == ENOENT ? "it vanished before it could be read" : system_reason(errno));
+      return;
+    }
+    set_status(entry, file->status(), found.filesystem);
+    FileSaver::Saved saved = saver_.save(*file);
+    result_.totals.read_bytes += saved.bytes_read;
+    entry.content = std::move(saved.content);
+    entry.incomplete = saved.code != 0;
+    if (saved.code != 0) {
+      problem(found.path.absolute(), "read", system_reason(saved.code) + "; what could be read is saved, the rest is missing");
+      return;
+    }
+    entry.changed_while_read = saved.short_by_change || file->changed();
+    if (!entry.changed_while_read || attempt == tries) {
+      read_attributes(found, file->handle(), entry);
+      break;
+    }
+  }
+  if (entry.changed_while_read) {
+    problem(found.path.absolute(), "read", "it was changed while it was being read, twice; it is saved as it was then");
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,52 @@
+// The heart of a run: walk, compare, read what changed, write the catalog. Everything around it (which kind, where,
+// sealing) is in backup.
+#pragma once
+
+#include "archive/catalog_writer.hpp"
+#include "archive/set_writer.hpp"
+#include "engine/comparison.hpp"
+#include "engine/file_saver.hpp"
+#include "source/file_facts.hpp"
+
+namespace kestrum {
+
+struct SetRunResult {
+  CatalogTop catalog;
+  SetTotals totals;
+  bool anything_read = false;  // at least one file or folder of a source
+};
+
+class SetRun {
+ public:
+  // References must outlive this. `comparison` may be nullptr: a full set.
+  SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison, ChunkSink& writer,
+         const SecretKey& naming_key, Observer& observer, std::vector<Problem>& problems);
+  SetRunResult run();
+
+ private:
+  void take(const Walked& found);
+  Entry entry_of(const Walked& found, const std::optional<Entry>& base);
+  void read_file(const Walked& found, Entry& entry);
+  void read_attributes(const Walked& found, int file_fd, Entry& entry);
+  void set_status(Entry& entry, const struct stat& status, std::uint32_t filesystem);
+  void count(const Entry& entry, Change change);
+  void problem(const std::string& path, const std::string& operation, const std::string& reason);
+
+  const Selection& selection_;
+  FilesystemTable& filesystems_;
+  Comparison* comparison_;
+  ChunkSink& writer_;
+  Observer& observer_;
+  std::vector<Problem>& problems_;
+  Cutter cutter_;
+  FileSaver saver_;
+  CatalogWriter catalog_;
+  OwnerNames owners_;
+  SetRunResult result_;
+};
+
+// Too many to keep all of them: the list ends with one that says how many more there were.
+inline constexpr std::size_t most_problems = 100000;
+void add_problem(std::vector<Problem>& problems, Observer& observer, Problem problem);
+
+}  // namespace kestrum

@@ -1,0 +1,151 @@
+#include "engine/set_store.hpp"
+
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+
+namespace kestrum {
+namespace {
+
+// Room for two seals of a large set, taken before the first frame.
+constexpr std::uint64_t reserve_bytes = 256u << 10;
+
+// An unfinished set's folder; cleared by the destructor unless it was sealed.
+class UnfinishedFolder {
+ public:
+  UnfinishedFolder(Store& store, std::string job_folder, std::string name)
+      : store_(store), job_folder_(std::move(job_folder)), path_(job_folder_ + "/" + name + std::string(unfinished_mark)) {
+    store_.make_folder(path_);
+    store_.flush_folder(job_folder_);
+  }
+  UnfinishedFolder(const UnfinishedFolder&) = delete;
+  UnfinishedFolder& operator=(const UnfinishedFolder&) = delete;
+  ~UnfinishedFolder() {
+    if (done_) return;
+    try {
+      std::string name = path_.substr(path_.rfind('/') + 1);
+      if (std::optional<SetFolder> folder = parse_set_folder(job_folder_, name)) remove_set_folder(store_, *folder);
+    } catch (const Error&) {
+      // The drive may be gone. Without a seal it is no set; the next run clears it.
+    }
+  }
+  const std::string& path() const { return path_; }
+  void keep() { done_ = true; }
+
+ private:
+  Store& store_;
+  std::string job_folder_;
+  std::string path_;
+  bool done_ = false;
+};
+
+// True once the seal is on the drive: from then on the folder is a set, whatever fails afterwards.
+bool is_sealed(const Store& store, const std::string& folder) {
+  try {
+    return store.exists(folder + "/" + seal_name);
+  } catch (const Error&) {
+    return true;
+  }
+}
+
+void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& identity, const SaltedBox& naming) {
+  OpenMark mark;
+  mark.job = identity.job;
+  mark.chain = plan.chain;
+  mark.set = identity.set;
+  mark.sequence = identity.sequence;
+  mark.kind = plan.decision.kind;
+  mark.base = plan.decision.base;
+  mark.started = plan.started;
+  mark.keys = plan.keys;
+  mark.naming = naming;
+  store.write_whole(identity.folder + "/" + open_name, as_bytes(encode_open_mark(mark)));
+  store.reserve(identity.folder + "/" + reserve_name, reserve_bytes);
+}
+
+}  // namespace
+
+StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock, std::vector<Problem>& problems) {
+  Store& store = *plan.destination.store;
+  Observer& observer = context.observer;
+  std::int32_t offset = local_offset_seconds(plan.started);
+  UnfinishedFolder folder(store, plan.destination.folder, set_folder_name(plan.sequence, plan.started, offset, plan.decision.kind));
+  SetIdentity identity{plan.destination.identity->job, random_id(), plan.sequence, folder.path()};
+  SaltedBox naming_box = box_naming(plan.naming, plan.master, plan.chain);
+  write_open_mark(store, plan, identity, naming_box);
+
+  Naming naming(plan.naming);
+  ChainChunks known(readers_of(chain, plan.decision.needs));
+  SetWriterOptions options{plan.job.level, plan.job.volume_bytes, context.workers, context.home.scratch_folder()};
+  SetWriter writer(store, identity, plan.master, naming, known, options);
+
+  std::optional<PointReader> base;
+  FilesystemTable filesystems;
+  std::optional<Comparison> comparison;
+  if (plan.decision.base) {
+    try {
+      base.emplace(chain, *plan.decision.base);
+      filesystems = FilesystemTable(decode_run_record(base->fetch(base->set().root().record)).filesystems);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage) throw;
+      throw BaseUnreadable(error.what());
+    }
+    comparison.emplace(*base, known, filesystems);
+  }
+  SetRun run(plan.selection, filesystems, comparison ? &*comparison : nullptr, writer, plan.naming, observer, problems);
+  SetRunResult result = run.run();
+  if (!result.anything_read) {
+    throw Error(ErrorKind::failed, "nothing could be read: " + (problems.empty() ? std::string("the sources are empty of anything to save") : printable(problems[0].path) + ": " + problems[0].reason),
+                "check that the sources are there and may be read by this user");
+  }
+
+  observer.phase_begins(Phase::sealing, {});
+  RunRecord record{context.program, {}, filesystems.all(), plan.decision.reason, context.clock.simulated()};
+  for (const TreePath& source : plan.selection.sources) record.sources.push_back(source.absolute());
+  Root root;
+  root.catalog = result.catalog;
+  root.record = writer.put(FrameKind::record, encode_run_record(record));
+  root.job_file = writer.put(FrameKind::record, as_bytes(plan.job.text));
+  Bytes problem_lines = encode_problems(problems);
+  if (problem_lines.size() > limits::chunk) problem_lines.resize(limits::chunk);
+  if (!problem_lines.empty()) root.problems = writer.put(FrameKind::record, problem_lines);
+  SetWriter::Finished finished = writer.finish(root);
+
+  StoredSet stored;
+  SealCore& core = stored.seal.core;
+  core.job = identity.job;
+  core.facts.sequence = plan.sequence;
+  core.facts.chain = plan.chain;
+  core.facts.set = identity.set;
+  core.facts.kind = plan.decision.kind;
+  core.facts.base = plan.decision.base;
+  core.facts.needs = plan.decision.needs;
+  core.facts.started = plan.started;
+  core.facts.ended = context.clock.now();
+  core.facts.offset_seconds = offset;
+  core.facts.totals = result.totals;
+  core.facts.totals.new_bytes = writer.new_bytes();
+  core.facts.totals.stored_bytes = finished.stored_bytes;
+  core.facts.problems = problems.size();
+  core.machine = plan.destination.identity->machine;
+  core.job_name = plan.destination.identity->name;
+  core.files = std::move(finished.files);
+  core.previous = plan.previous;
+  core.naming = naming_box;
+  core.root = box_root(finished.root, plan.master, identity.set);
+  stored.seal.keys = plan.keys;
+
+  check_stop(observer);
+  lock.check();
+  try {
+    stored.folder = seal_set(store, identity, stored.seal, plan.master);
+  } catch (...) {
+    if (!is_sealed(store, identity.folder)) throw;
+    stored.folder = identity.folder;
+    folder.keep();
+    observer.note("the set is sealed; its last finishing touches are left to the next run");
+  }
+  folder.keep();
+  return stored;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,222 @@
+#include "engine/verify.hpp"
+
+#include <algorithm>
+
+#include "archive/content_list.hpp"
+#include "base/text.hpp"
+#include "engine/file_saver.hpp"
+
+namespace kestrum {
+namespace {
+
+constexpr std::size_t listed_files = 1000;
+
+// The chunks of one set that read well.
+struct GoodChunks {
+  NameTable names;
+  std::unordered_set<ChunkName, ChunkNameHash> lost;
+  bool usable = false;
+  bool holds(const ChunkName& name) const { return usable && names.find(name) && !lost.contains(name); }
+};
+
+class Verification {
+ public:
+  Verification(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+               Observer& observer)
+      : chain_(store, std::move(sets), keys), request_(request), clock_(clock), ledger_(ledger), observer_(observer) {
+    result_.depth = request.depth;
+  }
+
+  VerifyResult run() {
+    std::set<Sequence> wanted = chosen();
+    PhaseTotals totals;
+    for (const FoundSet& set : chain_.sets()) {
+      if (set.sealed() && wanted.contains(set.folder.sequence)) totals.bytes += set.seal->core.facts.totals.stored_bytes;
+    }
+    observer_.phase_begins(Phase::checking, request_.depth == VerifyDepth::all ? totals : PhaseTotals{});
+    for (const FoundSet& set : chain_.sets()) {
+      // A run in progress, or what a killed one left: no set, and no damage.
+      bool only_left = !set.sealed() && set.findings.empty() && !set.refusal;
+      if (!wanted.contains(set.folder.sequence) || only_left) continue;
+      check_one(set);
+    }
+    for (PointVerdict& verdict : result_.points) {
+      if (verdict.facts) check_point(verdict);
+    }
+    return std::move(result_);
+  }
+
+ private:
+  std::set<Sequence> chosen() {
+    std::set<Sequence> wanted;
+    if (!request_.at) {
+      for (const FoundSet& set : chain_.sets()) wanted.insert(set.folder.sequence);
+      return wanted;
+    }
+    const FoundSet& point = choose_point(chain_.sets(), *request_.at);
+    wanted.insert(point.folder.sequence);
+    for (const SetNeed& need : point.seal->core.facts.needs) wanted.insert(need.sequence);
+    return wanted;
+  }
+
+  void check_one(const FoundSet& set) {
+    PointVerdict verdict;
+    verdict.sequence = set.folder.sequence;
+    verdict.folder = set.folder.name;
+    verdict.findings = set.findings;
+    if (set.refusal) verdict.findings.emplace_back(set.refusal->what());
+    if (set.sealed()) check_sealed(set, verdict);
+    result_.points.push_back(std::move(verdict));
+  }
+
+  void check_sealed(const FoundSet& set, PointVerdict& verdict) {
+    try {
+      SetReader& reader = chain_.set(set.folder.sequence);
+      verdict.facts = reader.facts();
+      CheckOptions options{request_.depth == VerifyDepth::all, true, [this](std::uint64_t bytes) {
+                             check_stop(observer_);
+                             observer_.advanced(bytes, 0);
+                           }};
+      SetFindings found = check_set(reader, options);
+      verdict.findings.insert(verdict.findings.end(), found.findings.begin(), found.findings.end());
+      result_.bytes += found.bytes;
+      for (std::uint32_t slot : found.bad_slots) reader.mark_lost(slot);
+      if (ledger_ != nullptr) {
+        ledger_->add_check(reader.facts().set, {clock_.now(), request_.depth == VerifyDepth::all ? "all" : "quick", found.findings.empty(), found.bad_slots});
+      }
+      if (request_.depth == VerifyDepth::all) learn(reader, std::move(found));
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
+      verdict.findings.emplace_back(error.what());
+    }
+  }
+
+  void learn(SetReader& reader, SetFindings found) {
+    GoodChunks& chunks = chunks_[reader.facts().sequence];
+    chunks.lost = std::move(found.lost);
+    if (found.index_lost) return;
+    chunks.usable = true;
+    reader.each_record([&](const IndexRecord& record) { chunks.names.put(record.name, 0); });
+  }
+
+  void add_affected(PointVerdict& verdict, std::string path, std::string reason) {
+    ++verdict.affected_count;
+    if (verdict.affected.size() < listed_files) verdict.affected.push_back({std::move(path), std::move(reason)});
+  }
+
+  void check_point(PointVerdict& verdict) {
+    std::optional<PointReader> point;
+    std::optional<CatalogReader> catalog;
+    try {
+      point.emplace(chain_, verdict.sequence);
+      catalog.emplace(*point, point->set().root().catalog);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      add_affected(verdict, "/", "nothing of this point can be read");
+      return;
+    }
+    for (const SetNeed& need : point->set().facts().needs) {
+      bool there = std::find(point->sources().begin(), point->sources().end(), need.sequence) != point->sources().end();
+      if (!there) verdict.findings.push_back("set " + std::to_string(need.sequence) + ", which this point needs, is not there or not valid");
+    }
+    try {
+      if (request_.depth == VerifyDepth::quick) {
+        catalog->next();
+        return;
+      }
+      check_record_chunks(verdict, *point);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      add_affected(verdict, "/", "the list of files does not read from its start: " + std::string(error.what()));
+      return;
+    }
+    check_entries(verdict, *point, *catalog);
+  }
+
+  // The job file and the record of the run: needed to build a lost home again, not to restore.
+  void check_record_chunks(PointVerdict& verdict, PointReader& point) {
+    const Root& root = point.set().root();
+    for (const ChunkRef& ref : {root.record, root.job_file, root.problems}) {
+      if (ref.length != 0 && !present(point, ref)) verdict.findings.push_back("the record of this set's run does not read");
+    }
+  }
+
+  bool present(PointReader& point, const ChunkRef& ref) {
+    auto hinted = chunks_.find(ref.sequence);
+    bool among = std::find(point.sources().begin(), point.sources().end(), ref.sequence) != point.sources().end();
+    if (among && hinted != chunks_.end() && hinted->second.holds(ref.name)) return true;
+    return std::any_of(point.sources().begin(), point.sources().end(), [&](Sequence sequence) {
+      auto chunks = chunks_.find(sequence);
+      return chunks != chunks_.end() && chunks->second.holds(ref.name);
+    });
+  }
+
+  void check_entries(PointVerdict& verdict, PointReader& point, CatalogReader& catalog) {
+    while (true) {
+      check_stop(observer_);
+      try {
+        std::optional<Entry> entry = catalog.next();
+        if (!entry) return;
+        check_entry(verdict, point, *entry);
+      } catch (const Error& error) {
+        if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+        CatalogReader::Gap gap = catalog.damaged_range();
+        add_affected(verdict, gap.from.absolute(), "the list of files is damaged from here" + (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")));
+        if (!catalog.skip_damaged_page()) return;
+      }
+    }
+  }
+
+  void check_entry(PointVerdict& verdict, PointReader& point, const Entry& entry) {
+    bool good = !entry.attribute_chunk || present(point, *entry.attribute_chunk);
+    std::uint64_t at = 0;
+    std::string where = "its attributes are damaged";
+    auto look = [&](const ContentItem& item) {
+      if (good && item.kind != ItemKind::hole && !present(point, item.ref())) {
+        good = false;
+        where = "its content is damaged at byte " + std::to_string(at);
+      }
+      if (item.kind != ItemKind::list) at += item.length;
+    };
+    try {
+      walk_content(entry.content, point, look, look);
+    } catch (const Error& error) {
+      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      good = false;
+      where = "the list of its content is damaged at byte " + std::to_string(at);
+    }
+    if (!good) add_affected(verdict, entry.path.absolute(), where);
+  }
+
+  ChainReader chain_;
+  const VerifyRequest& request_;
+  const Clock& clock_;
+  Ledger* ledger_;
+  Observer& observer_;
+  std::map<Sequence, GoodChunks> chunks_;
+  VerifyResult result_;
+};
+
+}  // namespace
+
+std::optional<VerifyDepth> parse_depth(std::string_view name) {
+  if (name == "quick") return VerifyDepth::quick;
+  if (name == "all") return VerifyDepth::all;
+  return std::nullopt;
+}
+
+bool VerifyResult::good() const {
+  return findings.empty() && std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
+}
+
+VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+                         Observer& observer) {
+  Verification verification(store, std::move(sets), keys, request, clock, ledger, observer);
+  return verification.run();
+}
+
+VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger, Observer& observer) {
+  return verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,17 @@
+// Reading and writing job files (TOML 1.0). Errors name file, line, column, what is wrong and the nearest right word.
+#pragma once
+
+#include <map>
+
+#include "job/job.hpp"
+
+namespace kestrum {
+
+// Throws Error of kind usage.
+Job parse_job(const std::string& name, const std::string& file, const std::string& text);
+
+// Values by (table, key), as given on a command line. Checked like a file's; the text is a new job file.
+using JobValues = std::map<std::pair<std::string, std::string>, std::vector<std::string>>;
+std::string job_text(const std::string& name, const JobValues& values);
+
+}  // namespace kestrum

@@ -1,0 +1,163 @@
+#include "ledger/ledger.hpp"
+
+#include "base/bytes.hpp"
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+// Version 1. A later version adds its own step; steps are never changed.
+constexpr const char* schema_1 = R"(
+CREATE TABLE run (
+  id INTEGER PRIMARY KEY, job TEXT NOT NULL, number INTEGER NOT NULL, started TEXT NOT NULL, ended TEXT,
+  result TEXT NOT NULL, exit_code INTEGER NOT NULL, message TEXT NOT NULL, destination TEXT NOT NULL, sequence INTEGER,
+  kind TEXT NOT NULL, reason TEXT NOT NULL, files INTEGER NOT NULL, folders INTEGER NOT NULL, others INTEGER NOT NULL,
+  bytes INTEGER NOT NULL, new_files INTEGER NOT NULL, changed_files INTEGER NOT NULL, gone_files INTEGER NOT NULL,
+  read_bytes INTEGER NOT NULL, new_bytes INTEGER NOT NULL, stored_bytes INTEGER NOT NULL, problems INTEGER NOT NULL,
+  log_file TEXT NOT NULL, checked TEXT NOT NULL, UNIQUE (job, number));
+CREATE TABLE problem (
+  id INTEGER PRIMARY KEY, run INTEGER NOT NULL REFERENCES run(id) ON DELETE CASCADE, path BLOB NOT NULL,
+  operation TEXT NOT NULL, reason TEXT NOT NULL);
+CREATE INDEX problem_run ON problem(run);
+CREATE TABLE set_check (
+  id INTEGER PRIMARY KEY, set_id TEXT NOT NULL, at TEXT NOT NULL, depth TEXT NOT NULL, good INTEGER NOT NULL,
+  lost_slots TEXT NOT NULL);
+CREATE INDEX set_check_set ON set_check(set_id);
+PRAGMA user_version = 1;
+)";
+
+constexpr const char* run_columns =
+    "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, reason, files, folders, "
+    "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, log_file, checked FROM run ";
+
+RunEntry read_run(const Statement& row) {
+  RunEntry run;
+  run.id = row.integer(0);
+  run.job = row.text(1);
+  run.number = row.integer(2);
+  run.started = parse_utc(row.text(3)).value_or(Instant{});
+  if (!row.is_null(4)) run.ended = parse_utc(row.text(4));
+  run.result = row.text(5);
+  run.exit_code = static_cast<int>(row.integer(6));
+  run.message = row.text(7);
+  run.destination = row.text(8);
+  if (!row.is_null(9)) run.sequence = static_cast<Sequence>(row.integer(9));
+  run.kind = row.text(10);
+  run.reason = row.text(11);
+  std::uint64_t SetTotals::*const fields[] = {&SetTotals::files,      &SetTotals::folders,       &SetTotals::others,
+                                              &SetTotals::bytes,      &SetTotals::new_files,     &SetTotals::changed_files,
+                                              &SetTotals::gone_files, &SetTotals::read_bytes,    &SetTotals::new_bytes,
+                                              &SetTotals::stored_bytes};
+  int column = 12;
+  for (auto field : fields) run.totals.*field = static_cast<std::uint64_t>(row.integer(column++));
+  run.problems = row.integer(22);
+  run.log_file = row.text(23);
+  run.checked = row.text(24);
+  return run;
+}
+
+}  // namespace
+
+Ledger::Ledger(const std::string& path) : database_(path) { migrate(); }
+
+void Ledger::migrate() {
+  database_.run("BEGIN IMMEDIATE");
+  std::int64_t found = 0;
+  {
+    Statement ask(database_.get(), "PRAGMA user_version");
+    ask.step();
+    found = ask.integer(0);
+  }
+  if (found > version) {
+    database_.run("ROLLBACK");
+    throw Error(ErrorKind::failed, "the ledger was written by a newer version of kestrum",
+                "use that version, or move the ledger away: it only keeps history");
+  }
+  if (found < 1) database_.run(schema_1);
+  database_.run("COMMIT");
+}
+
+void Ledger::begin_run(RunEntry& run) {
+  Statement insert(database_.get(),
+                   "INSERT INTO run (job, number, started, result, exit_code, message, destination, kind, reason, files, folders, "
+                   "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, log_file, checked) "
+                   "VALUES (?1, 1 + (SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?1), ?2, 'running', 0, '', ?3, '', '', "
+                   "0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, '', '')");
+  insert.bind(1, run.job).bind(2, utc_text(run.started)).bind(3, to_utf8(run.destination)).step();
+  run.id = database_.last_row();
+  Statement ask(database_.get(), "SELECT number FROM run WHERE id = ?");
+  ask.bind(1, run.id).step();
+  run.number = ask.integer(0);
+}
+
+void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {
+  database_.run("BEGIN IMMEDIATE");
+  Statement update(database_.get(),
+                   "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, files=?9, "
+                   "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
+                   "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21 WHERE id=?1");
+  update.bind(1, run.id).bind(2, utc_text(run.ended.value_or(run.started))).bind(3, run.result).bind(4, run.exit_code);
+  update.bind(5, to_utf8(run.message));
+  if (run.sequence) {
+    update.bind(6, std::int64_t{*run.sequence});
+  } else {
+    update.bind_null(6);
+  }
+  update.bind(7, run.kind).bind(8, run.reason);
+  const SetTotals& totals = run.totals;
+  int at = 9;
+  for (std::uint64_t value : {totals.files, totals.folders, totals.others, totals.bytes, totals.new_files, totals.changed_files,
+                              totals.gone_files, totals.read_bytes, totals.new_bytes, totals.stored_bytes}) {
+    update.bind(at++, static_cast<std::int64_t>(value));
+  }
+  update.bind(19, run.problems).bind(20, to_utf8(run.log_file)).bind(21, run.checked).step();
+  for (const Problem& problem : problems) {
+    Statement insert(database_.get(), "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");
+    insert.bind(1, run.id).bind_blob(2, problem.path).bind(3, problem.operation).bind(4, to_utf8(problem.reason)).step();
+  }
+  database_.run("COMMIT");
+}
+
+std::vector<RunEntry> Ledger::runs(const std::string& job, int most) {
+  Statement ask(database_.get(), (std::string(run_columns) + "WHERE ?1 = '' OR job = ?1 ORDER BY id DESC LIMIT ?2").c_str());
+  ask.bind(1, job).bind(2, most);
+  std::vector<RunEntry> runs;
+  while (ask.step()) runs.push_back(read_run(ask));
+  return runs;
+}
+
+std::optional<RunEntry> Ledger::run(const std::string& job, std::int64_t number) {
+  Statement ask(database_.get(), (std::string(run_columns) + "WHERE job = ?1 AND number = ?2").c_str());
+  ask.bind(1, job).bind(2, number);
+  if (!ask.step()) return std::nullopt;
+  return read_run(ask);
+}
+
+std::vector<Problem> Ledger::problems(std::int64_t run_id) {
+  Statement ask(database_.get(), "SELECT path, operation, reason FROM problem WHERE run = ? ORDER BY id");
+  ask.bind(1, run_id);
+  std::vector<Problem> problems;
+  while (ask.step()) problems.push_back({ask.text(0), ask.text(1), ask.text(2)});
+  return problems;
+}
+
+void Ledger::add_check(const Id& set, const CheckEntry& check) {
+  std::string slots;
+  for (std::uint32_t slot : check.lost_slots) slots += (slots.empty() ? "" : " ") + std::to_string(slot);
+  Statement insert(database_.get(), "INSERT INTO set_check (set_id, at, depth, good, lost_slots) VALUES (?, ?, ?, ?, ?)");
+  insert.bind(1, to_hex(set)).bind(2, utc_text(check.when)).bind(3, check.depth).bind(4, check.good ? 1 : 0).bind(5, slots).step();
+}
+
+std::optional<CheckEntry> Ledger::last_check(const Id& set) {
+  Statement ask(database_.get(), "SELECT at, depth, good, lost_slots FROM set_check WHERE set_id = ? ORDER BY id DESC LIMIT 1");
+  ask.bind(1, to_hex(set));
+  if (!ask.step()) return std::nullopt;
+  CheckEntry check{parse_utc(ask.text(0)).value_or(Instant{}), ask.text(1), ask.integer(2) != 0, {}};
+  for (const std::string& slot : split(ask.text(3), ' ')) {
+    if (!slot.empty()) check.lost_slots.insert(static_cast<std::uint32_t>(std::stoul(slot)));
+  }
+  return check;
+}
+
+}  // namespace kestrum

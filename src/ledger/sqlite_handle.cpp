@@ -1,0 +1,81 @@
+#include "ledger/sqlite_handle.hpp"
+
+#include <sqlite3.h>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+[[noreturn]] void fail(sqlite3* database, const std::string& what) {
+  std::string reason = database != nullptr ? sqlite3_errmsg(database) : "out of memory";
+  throw Error(ErrorKind::failed, "the ledger cannot be used (" + what + "): " + reason,
+              "the ledger only keeps history: move it away and a new one is begun; restoring never needs it");
+}
+
+}  // namespace
+
+Statement::Statement(sqlite3* database, const char* sql) : database_(database) {
+  if (sqlite3_prepare_v2(database, sql, -1, &statement_, nullptr) != SQLITE_OK) fail(database, "preparing");
+}
+Statement::~Statement() { sqlite3_finalize(statement_); }
+
+void Statement::check(int code) {
+  if (code != SQLITE_OK) fail(database_, "binding");
+}
+Statement& Statement::bind(int at, std::int64_t value) {
+  check(sqlite3_bind_int64(statement_, at, value));
+  return *this;
+}
+Statement& Statement::bind(int at, std::string_view text) {
+  check(sqlite3_bind_text(statement_, at, text.data(), static_cast<int>(text.size()), SQLITE_TRANSIENT));
+  return *this;
+}
+Statement& Statement::bind_null(int at) {
+  check(sqlite3_bind_null(statement_, at));
+  return *this;
+}
+Statement& Statement::bind_blob(int at, std::string_view bytes) {
+  check(sqlite3_bind_blob(statement_, at, bytes.data(), static_cast<int>(bytes.size()), SQLITE_TRANSIENT));
+  return *this;
+}
+bool Statement::step() {
+  int code = sqlite3_step(statement_);
+  if (code != SQLITE_ROW && code != SQLITE_DONE) fail(database_, "running");
+  return code == SQLITE_ROW;
+}
+std::int64_t Statement::integer(int column) const { return sqlite3_column_int64(statement_, column); }
+std::string Statement::text(int column) const {
+  const void* bytes = sqlite3_column_blob(statement_, column);
+  int size = sqlite3_column_bytes(statement_, column);
+  return bytes == nullptr ? std::string() : std::string(static_cast<const char*>(bytes), static_cast<std::size_t>(size));
+}
+bool Statement::is_null(int column) const { return sqlite3_column_type(statement_, column) == SQLITE_NULL; }
+
+Database::Database(const std::string& path) {
+  int flags = SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX;
+  if (sqlite3_open_v2(path.c_str(), &database_, flags, nullptr) != SQLITE_OK) {
+    std::string reason = database_ != nullptr ? sqlite3_errmsg(database_) : "out of memory";
+    sqlite3_close(database_);
+    throw Error(ErrorKind::failed, "cannot open the ledger " + printable(path) + ": " + reason,
+                "check that the folder exists and may be written");
+  }
+  sqlite3_busy_timeout(database_, 10000);
+  try {
+    run("PRAGMA journal_mode=WAL");
+    run("PRAGMA synchronous=FULL");
+    run("PRAGMA foreign_keys=ON");
+  } catch (...) {
+    sqlite3_close(database_);
+    throw;
+  }
+}
+Database::~Database() { sqlite3_close(database_); }
+
+void Database::run(const char* sql) {
+  if (sqlite3_exec(database_, sql, nullptr, nullptr, nullptr) != SQLITE_OK) fail(database_, "running");
+}
+std::int64_t Database::last_row() const { return sqlite3_last_insert_rowid(database_); }
+
+}  // namespace kestrum

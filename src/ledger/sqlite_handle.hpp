@@ -1,0 +1,51 @@
+// A small RAII wrapper over SQLite. Errors are Error of kind failed.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+
+struct sqlite3;
+struct sqlite3_stmt;
+
+namespace kestrum {
+
+class Statement {
+ public:
+  Statement(sqlite3* database, const char* sql);
+  ~Statement();
+  Statement(const Statement&) = delete;
+  Statement& operator=(const Statement&) = delete;
+  Statement& bind(int at, std::int64_t value);
+  Statement& bind(int at, std::string_view text);
+  Statement& bind_null(int at);
+  Statement& bind_blob(int at, std::string_view bytes);
+  bool step();  // true: a row is there
+  std::int64_t integer(int column) const;
+  std::string text(int column) const;
+  bool is_null(int column) const;
+
+ private:
+  void check(int code);
+  sqlite3* database_;
+  sqlite3_stmt* statement_ = nullptr;
+};
+
+class Database {
+ public:
+  // Creates it when missing, mode 0600 by the caller's umask; WAL, waits up to ten seconds for others.
+  explicit Database(const std::string& path);
+  ~Database();
+  Database(const Database&) = delete;
+  Database& operator=(const Database&) = delete;
+  sqlite3* get() const { return database_; }
+  void run(const char* sql);
+  std::int64_t last_row() const;
+
+ private:
+  sqlite3* database_ = nullptr;
+};
+
+}  // namespace kestrum

@@ -28,6 +28,8 @@ class Observer {
   virtual ~Observer() = default;
   // True when percentages are shown, so that totals are worth an extra walk.
   virtual bool wants_totals() const { return false; }
+  // A run of a job has its place in the history; its log belongs there.
+  virtual void run_begins(const std::string& /*log_file*/) {}
   virtual void phase_begins(Phase, const PhaseTotals&) {}
   virtual void file_begins(const std::string& /*path*/, std::uint64_t /*size*/) {}
   // `bytes` and `files` more are done in this phase.

@@ -1,1 +1,112 @@
-int main(){}
+// The program: finds the verb, runs it, turns errors into a message and an exit code.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <clocale>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "cli/progress.hpp"
+#include "cli/verbs.hpp"
+#include "tell/documents.hpp"
+
+namespace kestrum {
+
+std::vector<Verb> all_verbs() {
+  return {job_define_verb(), job_list_verb(), job_show_verb(), job_check_verb(), job_remove_verb(), preview_verb(), run_verb(),
+          points_verb(),     browse_verb(),   find_verb(),     restore_verb(),   verify_verb(),     status_verb(),  history_verb()};
+}
+
+namespace {
+
+std::string overview(const std::vector<Verb>& verbs) {
+  std::string out = "kestrum VERB [WORDS] [OPTIONS]\nKeeps copies of files in archive sets on another drive, and brings them back.\n\n";
+  std::size_t width = 0;
+  auto left = [](const Verb& verb) { return verb.spec.name + (verb.spec.words.empty() ? "" : " " + verb.spec.words); };
+  for (const Verb& verb : verbs) width = std::max(width, left(verb).size());
+  for (const Verb& verb : verbs) {
+    std::string column = left(verb);
+    out += "  " + column + std::string(width - column.size() + 2, ' ') + verb.spec.summary + "\n";
+  }
+  return out + "\nMore on each: kestrum help VERB\n";
+}
+
+const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<std::string>& words, std::size_t& used) {
+  for (const Verb& verb : verbs) {
+    std::vector<std::string> name = split(verb.spec.name, ' ');
+    if (words.size() < name.size() || !std::equal(name.begin(), name.end(), words.begin())) continue;
+    used = name.size();
+    return &verb;
+  }
+  return nullptr;
+}
+
+[[noreturn]] void unknown_verb(const std::vector<Verb>& verbs, const std::vector<std::string>& words) {
+  std::vector<std::string> names;
+  for (const Verb& verb : verbs) names.push_back(verb.spec.name);
+  std::string typed = words[0];
+  bool group = typed == "job";
+  if (group && words.size() > 1 && !words[1].starts_with('-')) typed += " " + words[1];
+  std::optional<std::string> near = nearest(typed, names);
+  if (group && words.size() == 1) throw Error(ErrorKind::usage, "'job' needs a second word", "job define, job list, job show, job check or job remove");
+  throw Error(ErrorKind::usage, "there is no verb '" + printable(typed) + "'", near ? "did you mean '" + *near + "'?" : "see: kestrum help");
+}
+
+int dispatch(const std::vector<std::string>& words) {
+  std::vector<Verb> verbs = all_verbs();
+  if (words.empty() || words[0] == "--help" || (words[0] == "help" && words.size() == 1)) {
+    fmt::print("{}", overview(verbs));
+    return words.empty() ? exit_code_of(ErrorKind::usage) : exit_done;
+  }
+  if (words[0] == "--version") {
+    fmt::print("kestrum {} (archive format 1)\n", KESTRUM_VERSION);
+    return exit_done;
+  }
+  bool help = words[0] == "help";
+  std::vector<std::string> rest(words.begin() + (help ? 1 : 0), words.end());
+  std::size_t used = 0;
+  const Verb* verb = find_verb_named(verbs, rest, used);
+  if (verb == nullptr) unknown_verb(verbs, rest);
+  rest.erase(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(used));
+  Arguments arguments(verb->spec, help ? std::vector<std::string>{"--help"} : rest);
+  if (arguments.help()) {
+    fmt::print("{}", help_text(verb->spec));
+    return exit_done;
+  }
+  Environment environment;
+  return verb->run(arguments, environment);
+}
+
+int tell_error(const Error& error, bool json) {
+  int code = exit_code_of(error.kind());
+  if (json) fmt::print("{}", error_document(error, code));
+  fmt::print(stderr, "kestrum: {}\n", error.what());
+  if (!error.hint().empty()) fmt::print(stderr, "  {}\n", error.hint());
+  return code;
+}
+
+}  // namespace
+}  // namespace kestrum
+
+int main(int argc, char** argv) {
+  using namespace kestrum;
+  std::setlocale(LC_CTYPE, "C.UTF-8");
+  catch_stop_signals();
+  std::vector<std::string> words(argv + 1, argv + argc);
+  bool json = std::find(words.begin(), words.end(), "--json") != words.end();
+  int code = exit_done;
+  try {
+    code = dispatch(words);
+  } catch (const Error& error) {
+    code = tell_error(error, json);
+  } catch (const std::bad_alloc&) {
+    code = tell_error(Error(ErrorKind::failed, "there was not enough memory", "close other programs and try again"), json);
+  } catch (const std::exception& error) {
+    code = tell_error(Error(ErrorKind::failed, std::string("unexpected: ") + error.what(), "please report this"), json);
+  }
+  if (std::fflush(stdout) != 0 && code == exit_done) {
+    fmt::print(stderr, "kestrum: the output could not be written\n");
+    return exit_code_of(ErrorKind::failed);
+  }
+  return code;
+}

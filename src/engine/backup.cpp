@@ -1,5 +1,6 @@
 #include "engine/backup.hpp"
 
+#include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "engine/set_store.hpp"
 
@@ -27,6 +28,8 @@ class JobRun {
     entry.started = context_.clock.now();
     entry.destination = job_.destinations.at(0);
     ledger_.begin_run(entry);
+    entry.log_file = context_.home.log_path(job_.name, entry.number);
+    observer_.run_begins(entry.log_file);
     try {
       steps();
     } catch (const Error& error) {
@@ -39,8 +42,8 @@ class JobRun {
     entry.ended = context_.clock.now();
     entry.result = result_of(outcome_);
     entry.problems = static_cast<std::int64_t>(outcome_.problems.size());
+    entry.exit_code = outcome_.error ? exit_code_of(outcome_.error->kind()) : outcome_.problems.empty() ? exit_done : exit_problems;
     if (outcome_.error) entry.message = outcome_.error->what();
-    entry.log_file = context_.home.log_path(job_.name, entry.number);
     ledger_.finish_run(entry, outcome_.problems);
     return std::move(outcome_);
   }

@@ -1,0 +1,104 @@
+#include "cli/environment.hpp"
+
+#include <fmt/format.h>
+#include <pwd.h>
+#include <sys/ioctl.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <cstdlib>
+#include <iostream>
+#include <thread>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+std::string variable(const char* name) {
+  const char* value = getenv(name);
+  return value == nullptr ? std::string() : std::string(value);
+}
+
+std::string user_home() {
+  std::string home = variable("HOME");
+  if (!home.empty()) return home;
+  const passwd* entry = getpwuid(geteuid());
+  return entry != nullptr ? entry->pw_dir : "/";
+}
+
+std::unique_ptr<Home> make_home() {
+  std::string one = variable("KESTRUM_HOME");
+  if (!one.empty()) return std::make_unique<Home>(one, one + "/state");
+  if (geteuid() == 0) return std::make_unique<Home>("/etc/kestrum", "/var/lib/kestrum");
+  std::string config = variable("XDG_CONFIG_HOME");
+  std::string state = variable("XDG_STATE_HOME");
+  if (!config.starts_with('/')) config = user_home() + "/.config";
+  if (!state.starts_with('/')) state = user_home() + "/.local/state";
+  return std::make_unique<Home>(config + "/kestrum", state + "/kestrum");
+}
+
+Instant moment_of(const std::string& text, const char* name) {
+  std::optional<Instant> when = parse_utc(text);
+  if (!when) throw Error(ErrorKind::usage, std::string(name) + " is not a moment: '" + printable(text) + "'", "write it in UTC, like 2027-03-01T20:30:00Z");
+  return *when;
+}
+
+std::unique_ptr<Clock> make_clock() {
+  std::string now = variable("KESTRUM_NOW");
+  std::string running = variable("KESTRUM_CLOCK");
+  if (!now.empty()) return std::make_unique<SimulatedClock>(moment_of(now, "KESTRUM_NOW"), 0.0);
+  if (running.empty()) return std::make_unique<SystemClock>();
+  std::size_t comma = running.find(',');
+  char* end = nullptr;
+  std::string rate = comma == std::string::npos ? "" : running.substr(comma + 1);
+  double factor = std::strtod(rate.c_str(), &end);
+  if (rate.empty() || *end != '\0' || !(factor >= 0 && factor <= 1e9)) {
+    throw Error(ErrorKind::usage, "KESTRUM_CLOCK is not a start and a rate: '" + printable(running) + "'", "write it like 2027-03-01T20:30:00Z,60");
+  }
+  return std::make_unique<SimulatedClock>(moment_of(running.substr(0, comma), "KESTRUM_CLOCK"), factor);
+}
+
+std::string machine_name() {
+  std::string name = variable("KESTRUM_MACHINE");
+  if (!name.empty()) return name;
+  char host[256] = {};
+  return gethostname(host, sizeof host - 1) == 0 && host[0] != '\0' ? std::string(host) : std::string("machine");
+}
+
+}  // namespace
+
+Environment::Environment() : clock_(make_clock()), home_(make_home()), machine_(machine_name()) {
+  out_terminal_ = isatty(STDOUT_FILENO) == 1;
+  err_terminal_ = isatty(STDERR_FILENO) == 1 && variable("TERM") != "dumb";
+  colour_ = variable("NO_COLOR").empty() && variable("TERM") != "dumb";
+  if (clock_->simulated()) fmt::print(stderr, "kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
+}
+
+std::size_t Environment::width() const {
+  winsize size{};
+  if (ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20) return size.ws_col;
+  return 80;
+}
+
+AskPassphrase Environment::ask() const {
+  return [](const std::string& what) -> std::optional<std::string> {
+    if (isatty(STDIN_FILENO) != 1) return std::nullopt;
+    fmt::print(stderr, "{}: ", what);
+    termios before{};
+    tcgetattr(STDIN_FILENO, &before);
+    termios silent = before;
+    silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+    tcsetattr(STDIN_FILENO, TCSAFLUSH, &silent);
+    std::string line;
+    bool good = static_cast<bool>(std::getline(std::cin, line));
+    tcsetattr(STDIN_FILENO, TCSAFLUSH, &before);
+    fmt::print(stderr, "\n");
+    return good ? std::optional(line) : std::nullopt;
+  };
+}
+
+unsigned Environment::workers() const { return std::max(1u, std::min(8u, std::thread::hardware_concurrency())); }
+
+}  // namespace kestrum

@@ -1,0 +1,71 @@
+// Progress on standard error: one living line on a terminal, plain lines elsewhere. Also carries Ctrl-C.
+#pragma once
+
+#include <chrono>
+#include <vector>
+
+#include "base/observer.hpp"
+#include "cli/environment.hpp"
+
+namespace kestrum {
+
+// From now on SIGINT, SIGTERM and SIGHUP ask for a clean stop instead of ending the process.
+void catch_stop_signals();
+
+class Progress final : public Observer {
+ public:
+  // `quiet`: problems only.
+  Progress(const Environment& environment, bool quiet);
+  ~Progress() override;
+  bool wants_totals() const override { return living_ && !quiet_; }
+  void phase_begins(Phase phase, const PhaseTotals& totals) override;
+  void file_begins(const std::string& path, std::uint64_t size) override;
+  void advanced(std::uint64_t bytes, std::uint64_t files) override;
+  void problem(const Problem& problem) override;
+  void note(const std::string& text) override;
+  bool stop_requested() const override;
+  // Ends the living line.
+  void finish();
+
+ private:
+  using Time = std::chrono::steady_clock::time_point;
+  void tick();
+  void draw(Time now);
+  void clear();
+  std::string line_text(Time now) const;
+
+  const Environment& environment_;
+  bool quiet_;
+  bool living_;
+  bool drawn_ = false;
+  bool any_phase_ = false;
+  Phase phase_ = Phase::scanning;
+  PhaseTotals totals_;
+  std::uint64_t bytes_ = 0;
+  std::uint64_t files_ = 0;
+  std::string file_;
+  std::uint64_t file_size_ = 0;
+  std::uint64_t file_done_ = 0;
+  Time phase_start_;
+  Time last_draw_;
+  std::uint64_t problems_ = 0;
+};
+
+// Passes everything on to several listeners; asks all of them about totals and stopping.
+class Listeners final : public Observer {
+ public:
+  explicit Listeners(std::vector<Observer*> listeners) : listeners_(std::move(listeners)) {}
+  bool wants_totals() const override;
+  void run_begins(const std::string& log_file) override;
+  void phase_begins(Phase phase, const PhaseTotals& totals) override;
+  void file_begins(const std::string& path, std::uint64_t size) override;
+  void advanced(std::uint64_t bytes, std::uint64_t files) override;
+  void problem(const Problem& problem) override;
+  void note(const std::string& text) override;
+  bool stop_requested() const override;
+
+ private:
+  std::vector<Observer*> listeners_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,188 @@
+// job define, list, show, check, remove.
+#include <fmt/format.h>
+
+#include <filesystem>
+
+#include "base/exit_codes.hpp"
+#include "base/file_handle.hpp"
+#include "base/text.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "job/job_keys.hpp"
+#include "tell/documents.hpp"
+
+namespace kestrum {
+namespace {
+
+const OptionSpec json_option{"json", "", "print the result as JSON"};
+
+std::string renew_text(const Job& job) {
+  if (job.kind == Kind::full) return "every run makes a full set";
+  std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before" : "each run saves what changed since the last full set";
+  return base + (job.renew_every_sets ? ", a new full set after every " + count_text(*job.renew_every_sets, "set") : ", a full set only at first");
+}
+
+// One page in plain words.
+std::string summary(const Job& job) {
+  std::string out = "Job " + printable(job.name) + "  (" + printable(job.file) + ")\n";
+  auto line = [&](const std::string& head, const std::string& text) { out += fmt::format("  {:<13}{}\n", head, text); };
+  for (std::size_t i = 0; i < job.folders.size(); ++i) line(i == 0 ? "What" : "", printable(job.folders[i]));
+  std::vector<std::string> skipped;
+  for (const std::string& pattern : job.skip) skipped.push_back(printable(pattern));
+  if (!skipped.empty()) line("Left out", join(skipped, "  "));
+  line("Where", printable(job.destinations[0]));
+  line("How", std::string(kind_name(job.kind)) + ": " + renew_text(job));
+  line("", "compression " + job.compression + ", data files of up to " + size_text(job.volume_bytes));
+  if (job.encryption == Encryption::none) {
+    line("Protection", "none: whoever has the drive can read the files");
+  } else {
+    line("Protection", "AES-256-GCM; passphrase: " + (job.passphrase == "ask" ? std::string("asked for at each run") : "from " + printable(job.passphrase.substr(5))));
+    line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
+  }
+  line("After a run", job.read_back ? "what was written is read back and checked" : "nothing is checked");
+  return out;
+}
+
+// Things that are allowed but worth a word.
+std::vector<std::string> warnings(const Job& job) {
+  std::vector<std::string> out;
+  for (const std::string& folder : job.folders) {
+    if (!std::filesystem::exists(std::filesystem::symlink_status(folder))) out.push_back("the source " + printable(folder) + " is not there now");
+  }
+  if (!std::filesystem::exists(job.destinations[0])) out.push_back("the destination " + printable(job.destinations[0]) + " is not there now");
+  if (job.encryption != Encryption::none && job.passphrase != "ask") {
+    try {
+      get_passphrase(job.passphrase, "", {});
+    } catch (const Error& error) {
+      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
+    }
+  }
+  return out;
+}
+
+void print_warnings(const Job& job) {
+  for (const std::string& text : warnings(job)) fmt::print(stderr, "note: {}\n", text);
+}
+
+int define(const Arguments& arguments, const Environment& environment) {
+  const std::string& name = arguments.words()[0];
+  JobValues values;
+  for (const JobKey& key : job_keys()) {
+    if (arguments.has(key.option())) values[{key.table, key.key}] = arguments.values(key.option());
+  }
+  std::string text;
+  if (std::optional<std::string> from = arguments.value("from")) {
+    if (!values.empty()) throw Error(ErrorKind::usage, "--from takes the whole job from a file; no other setting goes with it", "change the file, or leave --from out");
+    Bytes content = read_small_file(*from, 1u << 20);
+    text = as_text(content);
+    parse_job(name, *from, text);
+  } else {
+    text = job_text(name, values);
+  }
+  environment.home().create_job(name, text);
+  Job job = environment.home().load_job(name);
+  if (arguments.has("json")) {
+    fmt::print("{}", job_document(job));
+  } else {
+    fmt::print("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n", summary(job), printable(name), printable(name));
+  }
+  print_warnings(job);
+  return exit_done;
+}
+
+int list(const Arguments& arguments, const Environment& environment) {
+  std::vector<Job> jobs;
+  std::vector<std::string> broken;
+  for (const std::string& name : environment.home().job_names()) {
+    try {
+      jobs.push_back(environment.home().load_job(name));
+    } catch (const Error& error) {
+      broken.push_back(name);
+      fmt::print(stderr, "kestrum: {}\n  {}\n", error.what(), error.hint());
+    }
+  }
+  if (arguments.has("json")) {
+    fmt::print("{}", jobs_document(jobs, broken));
+  } else if (jobs.empty() && broken.empty()) {
+    fmt::print("There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER --where-destinations FOLDER\n");
+  } else {
+    using enum Table::Align;
+    Table table({{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {"WHAT", left}});
+    for (const Job& job : jobs) {
+      std::string what = printable(job.folders[0]) + (job.folders.size() > 1 ? " and " + std::to_string(job.folders.size() - 1) + " more" : "");
+      table.row({printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]), what});
+    }
+    for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
+    fmt::print("{}", table.text(""));
+  }
+  return broken.empty() ? exit_done : exit_code_of(ErrorKind::usage);
+}
+
+int show(const Arguments& arguments, const Environment& environment) {
+  Job job = environment.home().load_job(arguments.words()[0]);
+  fmt::print("{}", arguments.has("json") ? job_document(job) : summary(job));
+  return exit_done;
+}
+
+int check(const Arguments& arguments, const Environment& environment) {
+  const std::string& word = arguments.words()[0];
+  Job job;
+  if (word.find('/') != std::string::npos) {
+    Bytes text = read_small_file(word, 1u << 20);
+    job = parse_job(std::filesystem::path(word).stem().string(), word, std::string(as_text(text)));
+  } else {
+    job = environment.home().load_job(word);
+  }
+  if (arguments.has("json")) {
+    fmt::print("{}", job_document(job));
+  } else {
+    fmt::print("{} is a valid job file.\n", printable(job.file));
+  }
+  print_warnings(job);
+  return exit_done;
+}
+
+int remove(const Arguments& arguments, const Environment& environment) {
+  const std::string& name = arguments.words()[0];
+  if (!environment.home().has_job(name)) environment.home().load_job(name);  // says which there are
+  std::string where;
+  try {
+    where = environment.home().load_job(name).destinations.at(0);
+  } catch (const Error&) {
+    where = "its destination";  // a file that does not read can be removed all the same
+  }
+  environment.home().remove_job(name);
+  if (arguments.has("json")) {
+    fmt::print("{}", done_document("job-removed", name));
+  } else {
+    fmt::print("Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n", printable(name), printable(where), printable(where));
+  }
+  return exit_done;
+}
+
+}  // namespace
+
+Verb job_define_verb() {
+  VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, {}, {}};
+  for (const JobKey& key : job_keys()) {
+    std::string help = key.help;
+    if (key.fallback[0] != '\0') help += std::string(" (usual: ") + key.fallback + ")";
+    spec.options.push_back({key.option(), key.value, help, key.list});
+  }
+  spec.options.push_back({"from", "FILE", "take the whole job from this file"});
+  spec.options.push_back(json_option);
+  spec.details = "Every key of a job file, [table] key, is the option --table-key.";
+  spec.examples = {"kestrum job define wardens --what-folders /srv/ringing --what-folders /srv/sightings --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass",
+                   "kestrum job define moths --from moths.toml"};
+  return {spec, define};
+}
+Verb job_list_verb() { return {{"job list", "", "list the jobs of this machine", "", 0, 0, {json_option}, {"kestrum job list"}}, list}; }
+Verb job_show_verb() { return {{"job show", "NAME", "show one job on a page", "", 1, 1, {json_option}, {"kestrum job show wardens"}}, show}; }
+Verb job_check_verb() {
+  return {{"job check", "NAME|FILE", "check a job file", "A file is named by a path with a '/' in it.", 1, 1, {json_option}, {"kestrum job check wardens", "kestrum job check ./moths.toml"}}, check};
+}
+Verb job_remove_verb() {
+  return {{"job remove", "NAME", "forget a job; its archive sets stay", "", 1, 1, {json_option}, {"kestrum job remove wardens"}}, remove};
+}
+
+}  // namespace kestrum

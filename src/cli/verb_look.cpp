@@ -1,0 +1,175 @@
+// points, browse and find.
+#include <fmt/format.h>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "tell/documents.hpp"
+
+namespace kestrum {
+
+std::vector<OptionSpec> subject_options() {
+  return {{"machine", "NAME", "on a destination with several: the machine"},
+          {"job", "NAME", "on a destination with several: the job"},
+          {"passphrase", "SOURCE", "file:/path, or ask (usual: as the job says, else ask)"},
+          {"json", "", "print the result as JSON"}};
+}
+
+std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more) {
+  for (OptionSpec& option : subject_options()) more.push_back(std::move(option));
+  return more;
+}
+
+Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name) {
+  SubjectOptions options;
+  options.subject = name;
+  options.machine = arguments.value("machine").value_or("");
+  options.job = arguments.value("job").value_or("");
+  options.passphrase = arguments.value("passphrase");
+  if (options.passphrase && *options.passphrase != "ask" && !options.passphrase->starts_with("file:")) {
+    throw Error(ErrorKind::usage, "--passphrase does not say where the passphrase comes from", "write file:/path, or ask; never the passphrase itself");
+  }
+  options.ask = environment.ask();
+  return Subject::open(&environment.home(), options);
+}
+
+namespace {
+
+const OptionSpec at_option{"at", "WHEN", "the point (usual: latest)"};
+
+TreePath path_of(const std::string& text) {
+  std::optional<TreePath> path = TreePath::parse(text);
+  if (!path) throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point", "write it from the root, like /srv/ringing, without '..'");
+  return *path;
+}
+
+std::string needs_text(const SetFacts& facts) {
+  std::vector<std::string> names;
+  for (const SetNeed& need : facts.needs) names.push_back(std::to_string(need.sequence));
+  if (names.empty()) return "";
+  if (names.size() > 3) return names[0] + ", " + names[1] + " .. " + names.back();
+  return join(names, ", ");
+}
+
+std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
+  try {
+    return std::make_unique<Ledger>(environment.home().ledger_path());
+  } catch (const Error&) {
+    return nullptr;  // looking needs no home
+  }
+}
+
+std::string points_page(const PointsResult& result) {
+  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " + printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") + "\n";
+  if (!result.points.empty() && result.points.back().sealed) out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
+  out += "\n";
+  using enum Table::Align;
+  Table table({{"POINT", right}, {"MADE", left}, {"KIND", left}, {"FILES", right}, {"SIZE", right}, {"STORED", right}, {"NEEDS", left}, {"HEALTH", left}});
+  std::optional<Id> chain;
+  for (const PointInfo& info : result.points) {
+    if (!info.sealed) {
+      table.row({std::to_string(info.sequence), "", "", "", "", "", "", info.health});
+      continue;
+    }
+    bool begins = chain != info.facts.chain;
+    chain = info.facts.chain;
+    std::string kind = (begins ? "" : "  + ") + std::string(kind_name(info.facts.kind));
+    table.row({std::to_string(info.sequence), local_text(info.facts.started), kind, grouped(info.facts.totals.files), size_text(info.facts.totals.bytes), size_text(info.facts.totals.stored_bytes),
+               needs_text(info.facts), info.health + (info.facts.problems > 0 ? ", " + count_text(info.facts.problems, "problem") : "")});
+  }
+  out += table.text() + "\n";
+  for (const PointInfo& info : result.points) {
+    for (const std::string& finding : info.findings) out += "Point " + std::to_string(info.sequence) + ": " + finding + "\n";
+  }
+  out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
+  return out;
+}
+
+int points(const Arguments& arguments, const Environment& environment) {
+  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
+  std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
+  PointsResult result = list_points(subject, ledger.get());
+  fmt::print("{}", arguments.has("json") ? points_document(result) : points_page(result));
+  bool damaged = std::any_of(result.points.begin(), result.points.end(), [](const PointInfo& info) { return info.health == "damaged" || (info.sealed && info.health == "incomplete"); });
+  return damaged ? exit_code_of(ErrorKind::damage) : exit_done;
+}
+
+std::string mode_text(const Entry& entry) {
+  std::string text = entry.type == EntryType::folder ? "d" : entry.type == EntryType::symlink ? "l" : entry.type == EntryType::file ? "-" : "?";
+  const char* letters = "rwxrwxrwx";
+  for (int i = 0; i < 9; ++i) text += (entry.mode >> (8 - i) & 1) != 0 ? letters[i] : '-';
+  return text;
+}
+
+std::vector<std::string> entry_row(const Entry& entry, const std::string& shown) {
+  std::string size = entry.has_content() ? size_text(entry.size) : entry.type == EntryType::folder ? "folder" : std::string(entry_type_name(entry.type));
+  std::string name = printable(shown) + (entry.type == EntryType::folder && !shown.ends_with('/') ? "/" : "");
+  if (entry.type == EntryType::symlink) name += " -> " + printable(entry.link_target);
+  if (entry.incomplete) name += "  (incomplete)";
+  if (entry.changed_while_read) name += "  (changed while it was read)";
+  std::string owner = entry.owner_name.empty() ? std::to_string(entry.owner) : printable(entry.owner_name);
+  return {mode_text(entry), owner, size, local_text(entry.modified), name};
+}
+
+Table entry_table() {
+  using enum Table::Align;
+  return Table({{"MODE", left}, {"OWNER", left}, {"SIZE", right}, {"CHANGED", left}, {"NAME", left}});
+}
+
+int browse_path(const Arguments& arguments, const Environment& environment) {
+  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
+  OpenPoint point(subject, wish_for(subject, arguments.value("at"), environment.clock().now()));
+  TreePath path = path_of(arguments.words().size() > 1 ? arguments.words()[1] : "/");
+  Listing listing = browse(point, path);
+  if (arguments.has("json")) {
+    fmt::print("{}", browse_document(point.facts(), listing));
+    return exit_done;
+  }
+  fmt::print("Point {}: {}\n\n", point_text(point.facts()), printable(path.absolute()));
+  Table table = entry_table();
+  if (listing.self.type != EntryType::folder) table.row(entry_row(listing.self, std::string(listing.self.path.name())));
+  for (const Entry& entry : listing.children) table.row(entry_row(entry, std::string(entry.path.name())));
+  fmt::print("{}", listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n" : table.text());
+  return exit_done;
+}
+
+int find(const Arguments& arguments, const Environment& environment) {
+  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
+  OpenPoint point(subject, wish_for(subject, arguments.value("at"), environment.clock().now()));
+  const std::string& pattern = arguments.words()[1];
+  std::vector<Entry> hits;
+  constexpr std::size_t most = 10000;
+  std::uint64_t count = 0;
+  find_names(point, pattern, [&](const Entry& entry) {
+    if (++count <= most) hits.push_back(entry);
+  });
+  if (arguments.has("json")) {
+    fmt::print("{}", find_document(point.facts(), pattern, hits));
+  } else if (hits.empty()) {
+    fmt::print("Nothing in point {} has a name like '{}'.\n", point_text(point.facts()), printable(pattern));
+  } else {
+    fmt::print("Point {}: {}\n\n", point_text(point.facts()), count_text(count, "hit"));
+    Table table = entry_table();
+    for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
+    fmt::print("{}", table.text());
+    if (count > most) fmt::print("  and {} more: use a narrower pattern\n", count - most);
+  }
+  return exit_done;
+}
+
+}  // namespace
+
+Verb points_verb() {
+  return {{"points", "SUBJECT", "list the points one can go back to", subject_words, 1, 1, subject_options(), {"kestrum points wardens", "kestrum points /media/tern-1 --job wardens"}}, points};
+}
+Verb browse_verb() {
+  return {{"browse", "SUBJECT [PATH]", "list a folder as it was", std::string(subject_words) + "\n" + when_words, 1, 2, with_subject_options({at_option}), {"kestrum browse wardens /srv/ringing --at yesterday"}}, browse_path};
+}
+Verb find_verb() {
+  return {{"find", "SUBJECT PATTERN", "search a point for names", std::string("PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is held against the whole path.\n") + subject_words + "\n" + when_words, 2, 2,
+           with_subject_options({at_option}), {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14"}}, find};
+}
+
+}  // namespace kestrum

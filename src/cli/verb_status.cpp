@@ -1,0 +1,183 @@
+// status and history.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "tell/documents.hpp"
+#include "tell/run_log.hpp"
+
+namespace kestrum {
+namespace {
+
+const OptionSpec json_option{"json", "", "print the result as JSON"};
+
+bool made_good_point(const RunEntry& run) { return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage); }
+
+StatusLine status_of(const std::string& name, const Environment& environment, Ledger& ledger) {
+  StatusLine line;
+  line.job = name;
+  for (const RunEntry& run : ledger.runs(name, 1000)) {
+    if (!line.last) line.last = run;
+    if (!made_good_point(run)) continue;
+    line.newest_good = run.started;
+    line.age = std::chrono::duration_cast<std::chrono::seconds>(between(run.started, environment.clock().now()));
+    break;
+  }
+  try {
+    Job job = environment.home().load_job(name);
+    line.destination = job.destinations.at(0);
+    line.destination_there = std::filesystem::exists(line.destination);
+    if (line.destination_there) line.space = open_local_store(line.destination)->space();
+  } catch (const Error& error) {
+    line.trouble = "its job file is wrong";
+  }
+  if (!line.trouble.empty()) return line;
+  if (!line.last) {
+    line.trouble = "it has never run";
+  } else if (!line.last->ended) {
+    line.trouble = "its last run is still going, or was cut off";
+  } else if (line.last->exit_code > exit_problems) {
+    line.trouble = line.last->message;
+  } else if (line.last->exit_code == exit_problems) {
+    line.trouble = count_text(static_cast<std::uint64_t>(line.last->problems), "problem");
+  }
+  return line;
+}
+
+std::string age_text(const StatusLine& line) { return line.age ? duration_text(*line.age) + " ago" : "none"; }
+
+// Worst first: no good point at all, then the oldest newest point.
+void sort_lines(std::vector<StatusLine>& lines) {
+  std::stable_sort(lines.begin(), lines.end(), [](const StatusLine& a, const StatusLine& b) {
+    if (a.newest_good.has_value() != b.newest_good.has_value()) return !a.newest_good;
+    return a.newest_good && *a.newest_good < *b.newest_good;
+  });
+}
+
+// Every machine and job on a destination, by what its seals say; needs no key.
+std::vector<StatusLine> status_at(const std::string& path, const Environment& environment) {
+  std::unique_ptr<Store> store = open_local_store(path);
+  if (!read_drive(*store)) {
+    throw Error(ErrorKind::no_destination, printable(path) + " is no destination: there is no drive.json in it", "name a job, or the folder that holds drive.json");
+  }
+  std::vector<StatusLine> lines;
+  for (const JobPlace& place : list_jobs_at(*store)) {
+    StatusLine line;
+    line.job = place.identity.machine + ": " + place.identity.name;
+    line.destination = path;
+    line.destination_there = true;
+    line.space = store->space();
+    for (const FoundSet& set : read_sets(*store, place.folder, place.identity.job)) {
+      if (!set.findings.empty()) line.trouble = set.findings[0];
+      if (!set.sealed()) continue;
+      line.newest_good = set.seal->core.facts.started;
+      line.age = std::chrono::duration_cast<std::chrono::seconds>(between(*line.newest_good, environment.clock().now()));
+    }
+    if (!line.newest_good && line.trouble.empty()) line.trouble = "it has no point yet";
+    lines.push_back(std::move(line));
+  }
+  return lines;
+}
+
+std::string status_page(const std::vector<StatusLine>& lines) {
+  using enum Table::Align;
+  Table table({{"JOB", left}, {"NEWEST GOOD POINT", left}, {"LAST RUN", left}, {"DRIVE", left}, {"FREE", right}, {"", left}});
+  for (const StatusLine& line : lines) {
+    std::string last = line.last ? line.last->result + ", " + local_text(line.last->started) : "";
+    table.row({printable(line.job), age_text(line), last, printable(line.destination) + (line.destination_there ? "" : " (not there)"), line.space ? size_text(line.space->free) : "", line.trouble});
+  }
+  return table.text("");
+}
+
+int status(const Arguments& arguments, const Environment& environment) {
+  std::vector<StatusLine> lines;
+  std::vector<std::string> names = arguments.words();
+  bool by_path = names.size() == 1 && names[0].find('/') != std::string::npos;
+  if (by_path) {
+    lines = status_at(names[0], environment);
+  } else {
+    for (const std::string& name : names) environment.home().load_job(name);
+    if (names.empty()) names = environment.home().job_names();
+    if (!names.empty()) {
+      Ledger ledger(environment.home().ledger_path());
+      for (const std::string& name : names) lines.push_back(status_of(name, environment, ledger));
+    }
+  }
+  sort_lines(lines);
+  if (arguments.has("json")) {
+    fmt::print("{}", status_document(lines));
+  } else if (lines.empty()) {
+    fmt::print("There is no job {}.\n", by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
+  } else {
+    fmt::print("{}", status_page(lines));
+  }
+  bool all_well = std::all_of(lines.begin(), lines.end(), [](const StatusLine& line) { return line.trouble.empty(); });
+  return all_well ? exit_done : exit_problems;
+}
+
+std::string duration_of(const RunEntry& run) { return run.ended ? duration_text(between(run.started, *run.ended)) : "cut off, or still going"; }
+
+int history_run(const Arguments& arguments, Ledger& ledger, const std::string& name, const std::string& number) {
+  std::int64_t wanted = 0;
+  auto [end, code] = std::from_chars(number.data(), number.data() + number.size(), wanted);
+  if (code != std::errc() || end != number.data() + number.size()) throw Error(ErrorKind::usage, "--run '" + printable(number) + "' is not a number", "see: kestrum history " + name);
+  std::optional<RunEntry> run = ledger.run(name, wanted);
+  if (!run) throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number, "see: kestrum history " + name);
+  std::vector<Problem> problems = ledger.problems(run->id);
+  if (arguments.has("json")) {
+    fmt::print("{}", history_run_document(*run, problems));
+    return exit_done;
+  }
+  if (!problems.empty()) fmt::print("{}:\n", count_text(problems.size(), "problem"));
+  for (const Problem& problem : problems) fmt::print("  {}\n", problem_text(problem));
+  if (!problems.empty()) fmt::print("\n");
+  for (const std::string& line : run_summary(*run)) fmt::print("{}\n", line);
+  fmt::print("Log {}\n", printable(run->log_file));
+  return exit_done;
+}
+
+int history(const Arguments& arguments, const Environment& environment) {
+  const std::string& name = arguments.words()[0];
+  Ledger ledger(environment.home().ledger_path());
+  if (std::optional<std::string> number = arguments.value("run")) return history_run(arguments, ledger, name, *number);
+  std::vector<RunEntry> runs = ledger.runs(name, 100);
+  if (runs.empty()) environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
+  if (arguments.has("json")) {
+    fmt::print("{}", history_document(runs));
+    return exit_done;
+  }
+  if (runs.empty()) {
+    fmt::print("The job {} has never run. Run it with: kestrum run {}\n", printable(name), printable(name));
+    return exit_done;
+  }
+  using enum Table::Align;
+  Table table({{"RUN", right}, {"STARTED", left}, {"RESULT", left}, {"POINT", right}, {"KIND", left}, {"NEW", right}, {"CHANGED", right}, {"GONE", right}, {"STORED", right}, {"TOOK", left}, {"", left}});
+  for (const RunEntry& run : runs) {
+    bool made = run.sequence.has_value();
+    const SetTotals& totals = run.totals;
+    std::string remark = run.problems > 0 ? count_text(static_cast<std::uint64_t>(run.problems), "problem") : "";
+    if (!run.message.empty()) remark = run.message;
+    table.row({std::to_string(run.number), local_text(run.started), run.result, made ? std::to_string(*run.sequence) : "", run.kind, made ? grouped(totals.new_files) : "",
+               made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "", made ? size_text(totals.stored_bytes) : "", duration_of(run), remark});
+  }
+  fmt::print("{}", table.text(""));
+  return exit_done;
+}
+
+}  // namespace
+
+Verb status_verb() {
+  return {{"status", "[JOB...|DIR]", "how old the newest good point of each job is", "With a folder: every machine and job on that destination, by its seals; no key is needed.", 0, 1000, {json_option}, {"kestrum status", "kestrum status /media/tern-1/"}}, status};
+}
+Verb history_verb() {
+  return {{"history", "JOB", "past runs", "", 1, 1, {{"run", "N", "one run, its problems first"}, json_option}, {"kestrum history wardens", "kestrum history wardens --run 3"}}, history};
+}
+
+}  // namespace kestrum

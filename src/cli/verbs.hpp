@@ -1,0 +1,45 @@
+// The verbs of the program, one file each; main finds them here.
+#pragma once
+
+#include "cli/arguments.hpp"
+#include "cli/environment.hpp"
+#include "engine/subject.hpp"
+
+namespace kestrum {
+
+struct Verb {
+  VerbSpec spec;
+  // Returns the exit code; throws Error.
+  int (*run)(const Arguments& arguments, const Environment& environment);
+};
+
+Verb job_define_verb();
+Verb job_list_verb();
+Verb job_show_verb();
+Verb job_check_verb();
+Verb job_remove_verb();
+Verb preview_verb();
+Verb run_verb();
+Verb points_verb();
+Verb browse_verb();
+Verb find_verb();
+Verb restore_verb();
+Verb verify_verb();
+Verb status_verb();
+Verb history_verb();
+
+std::vector<Verb> all_verbs();
+
+// Options that every verb with a SUBJECT takes, and what they say.
+std::vector<OptionSpec> subject_options();
+// The same with `more` before them.
+std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more);
+Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
+inline constexpr const char* subject_words =
+    "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's folder or any\n"
+    "file in it; no job file is needed then.";
+inline constexpr const char* when_words =
+    "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 days ago\": the\n"
+    "newest point that is not later.";
+
+}  // namespace kestrum

@@ -1,0 +1,310 @@
+#include "tell/documents.hpp"
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+Json document(const char* what) { return {{"kestrum", what}, {"version", 1}}; }
+std::string text_of(const Json& json) { return json.dump(2) + "\n"; }
+
+// Names are bytes: a name that is not UTF-8 is shown with U+FFFD and given exactly in a second member.
+void put_path(Json& json, const std::string& key, const std::string& path) {
+  json[key] = to_utf8(path);
+  if (!is_utf8(path)) json[key + "-hex"] = to_hex(as_bytes(path));
+}
+
+Json problems_json(const std::vector<Problem>& problems) {
+  Json list = Json::array();
+  for (const Problem& problem : problems) {
+    Json one = Json::object();
+    put_path(one, "path", problem.path);
+    one["operation"] = problem.operation;
+    one["reason"] = to_utf8(problem.reason);
+    list.push_back(std::move(one));
+  }
+  return list;
+}
+
+Json totals_json(const SetTotals& totals) {
+  return {{"files", totals.files},           {"folders", totals.folders},       {"others", totals.others},
+          {"bytes", totals.bytes},           {"new-files", totals.new_files},   {"changed-files", totals.changed_files},
+          {"gone-files", totals.gone_files}, {"read-bytes", totals.read_bytes}, {"new-bytes", totals.new_bytes},
+          {"stored-bytes", totals.stored_bytes}};
+}
+
+Json facts_json(const SetFacts& facts) {
+  Json needs = Json::array();
+  for (const SetNeed& need : facts.needs) needs.push_back(need.sequence);
+  return {{"point", facts.sequence},
+          {"kind", kind_name(facts.kind)},
+          {"started", utc_text(facts.started)},
+          {"ended", utc_text(facts.ended)},
+          {"base", facts.base ? Json(*facts.base) : Json(nullptr)},
+          {"needs", needs},
+          {"chain", to_hex(facts.chain)},
+          {"totals", totals_json(facts.totals)},
+          {"problems", facts.problems}};
+}
+
+Json entry_json(const Entry& entry) {
+  Json json = Json::object();
+  put_path(json, "path", entry.path.absolute());
+  json["type"] = entry_type_name(entry.type);
+  json["size"] = entry.size;
+  json["modified"] = utc_text(entry.modified);
+  json["mode"] = entry.mode;
+  json["owner"] = to_utf8(entry.owner_name);
+  json["owner-number"] = entry.owner;
+  json["group"] = to_utf8(entry.group_name);
+  json["group-number"] = entry.group;
+  if (entry.type == EntryType::symlink) put_path(json, "target", entry.link_target);
+  if (entry.incomplete) json["incomplete"] = true;
+  if (entry.changed_while_read) json["changed-while-read"] = true;
+  return json;
+}
+
+Json run_json(const RunEntry& run) {
+  Json json{{"job", run.job},
+            {"run", run.number},
+            {"result", run.result},
+            {"exit", run.exit_code},
+            {"started", utc_text(run.started)},
+            {"ended", run.ended ? Json(utc_text(*run.ended)) : Json(nullptr)},
+            {"destination", to_utf8(run.destination)},
+            {"point", run.sequence ? Json(*run.sequence) : Json(nullptr)},
+            {"kind", run.kind},
+            {"reason", run.reason},
+            {"totals", totals_json(run.totals)},
+            {"problem-count", run.problems},
+            {"checked", run.checked},
+            {"message", to_utf8(run.message)},
+            {"log", to_utf8(run.log_file)}};
+  return json;
+}
+
+Json job_json(const Job& job) {
+  Json json{{"name", job.name}, {"file", to_utf8(job.file)}};
+  json["what"] = {{"folders", job.folders}, {"skip", job.skip}};
+  json["where"] = {{"destinations", job.destinations}};
+  json["how"] = {{"kind", kind_name(job.kind)},
+                 {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
+                 {"compression", job.compression},
+                 {"volume-size", job.volume_bytes}};
+  json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"}, {"passphrase", job.passphrase}};
+  json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
+  return json;
+}
+
+const char* kind_word(ErrorKind kind) {
+  switch (kind) {
+    case ErrorKind::usage: return "usage";
+    case ErrorKind::failed: return "failed";
+    case ErrorKind::damage: return "damage";
+    case ErrorKind::no_destination: return "no-destination";
+    case ErrorKind::busy: return "busy";
+    case ErrorKind::key: return "key";
+    case ErrorKind::wrong_drive: return "wrong-drive";
+    case ErrorKind::full: return "full";
+    case ErrorKind::suspect: return "suspect";
+    case ErrorKind::stopped: return "stopped";
+  }
+  return "failed";
+}
+
+}  // namespace
+
+std::string error_document(const Error& error, int exit_code) {
+  Json json = document("error");
+  json["kind"] = kind_word(error.kind());
+  json["exit"] = exit_code;
+  json["message"] = to_utf8(error.what());
+  json["hint"] = to_utf8(error.hint());
+  return text_of(json);
+}
+
+std::string job_document(const Job& job) {
+  Json json = document("job");
+  json["job"] = job_json(job);
+  return text_of(json);
+}
+
+std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken) {
+  Json json = document("jobs");
+  json["jobs"] = Json::array();
+  for (const Job& job : jobs) json["jobs"].push_back(job_json(job));
+  json["broken"] = broken;
+  return text_of(json);
+}
+
+std::string done_document(const std::string& what, const std::string& name) {
+  Json json = document(what.c_str());
+  json["job"] = name;
+  return text_of(json);
+}
+
+std::string preview_document(const std::string& job, const PreviewResult& preview) {
+  Json json = document("preview");
+  json["job"] = job;
+  json["destination"] = to_utf8(preview.destination);
+  json["point"] = preview.sequence;
+  json["kind"] = preview.kind;
+  json["reason"] = preview.reason;
+  json["sources"] = Json::array();
+  for (const PreviewSource& source : preview.sources) {
+    Json one = Json::object();
+    put_path(one, "path", source.path);
+    one["files"] = source.files;
+    one["bytes"] = source.bytes;
+    json["sources"].push_back(std::move(one));
+  }
+  auto pair = [](std::uint64_t files, std::uint64_t bytes) { return Json{{"files", files}, {"bytes", bytes}}; };
+  json["all"] = pair(preview.files, preview.bytes);
+  json["folders"] = preview.folders;
+  json["others"] = preview.others;
+  json["new"] = pair(preview.new_files, preview.new_bytes);
+  json["changed"] = pair(preview.changed_files, preview.changed_bytes);
+  json["held"] = pair(preview.held_files, preview.held_bytes);
+  json["gone-files"] = preview.gone_files;
+  json["drive"] = {{"free-bytes", preview.free_bytes}, {"total-bytes", preview.total_bytes}};
+  json["problems"] = problems_json(preview.problems);
+  json["notes"] = preview.notes;
+  return text_of(json);
+}
+
+std::string runs_document(const std::vector<RunOutcome>& runs) {
+  Json json = document("run");
+  json["runs"] = Json::array();
+  for (const RunOutcome& outcome : runs) {
+    Json run = run_json(outcome.entry);
+    run["set-folder"] = to_utf8(outcome.set_folder);
+    run["problems"] = problems_json(outcome.problems);
+    if (outcome.error) run["hint"] = to_utf8(outcome.error->hint());
+    json["runs"].push_back(std::move(run));
+  }
+  return text_of(json);
+}
+
+std::string history_document(const std::vector<RunEntry>& runs) {
+  Json json = document("history");
+  json["runs"] = Json::array();
+  for (const RunEntry& run : runs) json["runs"].push_back(run_json(run));
+  return text_of(json);
+}
+
+std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems) {
+  Json json = document("history-run");
+  json["run"] = run_json(run);
+  json["problems"] = problems_json(problems);
+  return text_of(json);
+}
+
+std::string status_document(const std::vector<StatusLine>& lines) {
+  Json json = document("status");
+  json["jobs"] = Json::array();
+  for (const StatusLine& line : lines) {
+    Json one{{"job", line.job},
+             {"newest-good-point", line.newest_good ? Json(utc_text(*line.newest_good)) : Json(nullptr)},
+             {"age-seconds", line.age ? Json(line.age->count()) : Json(nullptr)},
+             {"last-run", line.last ? run_json(*line.last) : Json(nullptr)},
+             {"destination", to_utf8(line.destination)},
+             {"destination-there", line.destination_there}};
+    one["drive"] = line.space ? Json{{"free-bytes", line.space->free}, {"total-bytes", line.space->total}} : Json(nullptr);
+    one["trouble"] = to_utf8(line.trouble);
+    json["jobs"].push_back(std::move(one));
+  }
+  return text_of(json);
+}
+
+std::string points_document(const PointsResult& points) {
+  Json json = document("points");
+  json["destination"] = to_utf8(points.destination);
+  json["machine"] = points.machine;
+  json["job"] = points.job;
+  json["encrypted"] = points.encrypted;
+  json["drive"] = {{"free-bytes", points.space.free}, {"total-bytes", points.space.total}};
+  json["points"] = Json::array();
+  for (const PointInfo& info : points.points) {
+    Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
+    one["sealed"] = info.sealed;
+    one["folder"] = info.folder;
+    one["health"] = info.health;
+    Json findings = Json::array();
+    for (const std::string& finding : info.findings) findings.push_back(to_utf8(finding));
+    one["findings"] = findings;
+    json["points"].push_back(std::move(one));
+  }
+  return text_of(json);
+}
+
+std::string browse_document(const SetFacts& point, const Listing& listing) {
+  Json json = document("browse");
+  json["point"] = facts_json(point);
+  json["self"] = entry_json(listing.self);
+  json["children"] = Json::array();
+  for (const Entry& entry : listing.children) json["children"].push_back(entry_json(entry));
+  return text_of(json);
+}
+
+std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits) {
+  Json json = document("find");
+  json["point"] = facts_json(point);
+  json["pattern"] = to_utf8(pattern);
+  json["hits"] = Json::array();
+  for (const Entry& entry : hits) json["hits"].push_back(entry_json(entry));
+  return text_of(json);
+}
+
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items) {
+  Json json = document("restore");
+  json["point"] = facts_json(result.point);
+  json["files"] = result.files;
+  json["folders"] = result.folders;
+  json["others"] = result.others;
+  json["bytes"] = result.bytes;
+  json["kept"] = result.kept;
+  json["owners-kept-back"] = result.owners_kept_back;
+  json["damaged"] = result.damaged;
+  json["items"] = Json::array();
+  for (const RestoredItem& item : items) {
+    Json one = Json::object();
+    put_path(one, "path", item.path.absolute());
+    put_path(one, "placed", item.placed);
+    one["type"] = entry_type_name(item.type);
+    one["size"] = item.size;
+    one["note"] = item.note;
+    json["items"].push_back(std::move(one));
+  }
+  json["problems"] = problems_json(result.problems);
+  return text_of(json);
+}
+
+std::string verify_document(const VerifyResult& result) {
+  Json json = document("verify");
+  json["depth"] = result.depth == VerifyDepth::all ? "all" : "quick";
+  json["good"] = result.good();
+  json["bytes"] = result.bytes;
+  json["points"] = Json::array();
+  for (const PointVerdict& verdict : result.points) {
+    Json one{{"point", verdict.sequence}, {"folder", verdict.folder}, {"good", verdict.good()}};
+    Json findings = Json::array();
+    for (const std::string& finding : verdict.findings) findings.push_back(to_utf8(finding));
+    one["findings"] = findings;
+    one["affected-files"] = verdict.affected_count;
+    one["affected"] = Json::array();
+    for (const AffectedFile& file : verdict.affected) {
+      Json affected = Json::object();
+      put_path(affected, "path", file.path);
+      affected["reason"] = to_utf8(file.reason);
+      one["affected"].push_back(std::move(affected));
+    }
+    json["points"].push_back(std::move(one));
+  }
+  return text_of(json);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,41 @@
+// Results as JSON, for programs: one versioned document each, described in docs/JSON.md.
+#pragma once
+
+#include <string>
+
+#include "engine/look.hpp"
+#include "engine/preview.hpp"
+#include "engine/restore.hpp"
+#include "engine/verify.hpp"
+
+namespace kestrum {
+
+std::string error_document(const Error& error, int exit_code);
+std::string job_document(const Job& job);
+std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken);
+std::string done_document(const std::string& what, const std::string& name);
+std::string preview_document(const std::string& job, const PreviewResult& preview);
+
+std::string runs_document(const std::vector<RunOutcome>& runs);
+std::string history_document(const std::vector<RunEntry>& runs);
+std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems);
+
+struct StatusLine {
+  std::string job;
+  std::optional<RunEntry> last;
+  std::optional<Instant> newest_good;      // start of the newest point that a run sealed
+  std::optional<std::chrono::seconds> age;
+  std::string destination;
+  bool destination_there = false;
+  std::optional<StoreSpace> space;
+  std::string trouble;                      // empty when all is well
+};
+std::string status_document(const std::vector<StatusLine>& lines);
+
+std::string points_document(const PointsResult& points);
+std::string browse_document(const SetFacts& point, const Listing& listing);
+std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits);
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items);
+std::string verify_document(const VerifyResult& result);
+
+}  // namespace kestrum

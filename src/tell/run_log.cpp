@@ -1,0 +1,98 @@
+#include "tell/run_log.hpp"
+
+#include <spdlog/sinks/basic_file_sink.h>
+#include <spdlog/spdlog.h>
+
+#include <unistd.h>
+
+#include "base/file_handle.hpp"
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+
+namespace kestrum {
+
+struct RunLog::File {
+  std::shared_ptr<spdlog::logger> logger;
+};
+
+RunLog::RunLog(const Clock& clock) : clock_(clock) {}
+RunLog::~RunLog() = default;
+
+void RunLog::run_begins(const std::string& log_file) {
+  path_ = log_file;
+  try {
+    auto sink = std::make_shared<spdlog::sinks::basic_file_sink_mt>(path_ + ".steps", true);
+    file_ = std::make_unique<File>();
+    file_->logger = std::make_shared<spdlog::logger>("run", sink);
+    file_->logger->set_pattern("%v");  // our own clock, which may be a simulated one
+    file_->logger->flush_on(spdlog::level::info);
+  } catch (const spdlog::spdlog_ex&) {
+    file_.reset();  // told by finish
+  }
+}
+
+void RunLog::line(const std::string& text) {
+  if (file_) file_->logger->info(local_text_seconds(clock_.now()) + "  " + text);
+}
+
+void RunLog::phase_begins(Phase phase, const PhaseTotals&) {
+  switch (phase) {
+    case Phase::scanning: return line("scanning the sources");
+    case Phase::copying: return line("copying");
+    case Phase::sealing: return line("sealing");
+    case Phase::checking: return line("reading back what was written");
+    case Phase::restoring: return line("restoring");
+  }
+}
+
+void RunLog::problem(const Problem& problem) { line("problem: " + problem_text(problem)); }
+void RunLog::note(const std::string& text) { line(text); }
+
+std::string problem_text(const Problem& problem) {
+  std::string where = problem.path.empty() ? "" : " " + printable(problem.path);
+  return "could not " + problem.operation + where + ": " + problem.reason;
+}
+
+std::vector<std::string> run_summary(const RunEntry& run) {
+  std::vector<std::string> lines;
+  lines.push_back("Job " + printable(run.job) + ", run " + std::to_string(run.number) + ": " + run.result + " (exit code " + std::to_string(run.exit_code) + ")");
+  if (!run.message.empty()) lines.push_back("Why: " + run.message);
+  std::string times = "Started " + local_text_seconds(run.started) + " " + zone_text(run.started);
+  if (run.ended) times += ", took " + duration_text(between(run.started, *run.ended));
+  lines.push_back(times);
+  lines.push_back("Destination " + printable(run.destination));
+  if (!run.sequence) return lines;
+  const SetTotals& totals = run.totals;
+  lines.push_back("Point " + std::to_string(*run.sequence) + ", " + run.kind + ": " + run.reason);
+  lines.push_back("Holds " + count_text(totals.files, "file") + " and " + count_text(totals.folders, "folder") + ", " + size_text(totals.bytes));
+  lines.push_back("New " + grouped(totals.new_files) + ", changed " + grouped(totals.changed_files) + ", gone " + grouped(totals.gone_files) + "; read " +
+                  size_text(totals.read_bytes) + ", stored " + size_text(totals.stored_bytes));
+  lines.push_back("Check: " + (run.checked.empty() ? "not read back" : run.checked));
+  return lines;
+}
+
+std::optional<std::string> RunLog::finish(const RunOutcome& outcome) {
+  if (path_.empty()) return std::nullopt;
+  bool had_steps = file_ != nullptr;
+  if (file_) file_->logger->flush();
+  file_.reset();
+  std::string text;
+  for (const std::string& line : run_summary(outcome.entry)) text += line + "\n";
+  if (outcome.error && !outcome.error->hint().empty()) text += "What to do: " + outcome.error->hint() + "\n";
+  text += "\nProblems: " + (outcome.problems.empty() ? std::string("none") : std::to_string(outcome.problems.size())) + "\n";
+  for (const Problem& problem : outcome.problems) text += "  " + problem_text(problem) + "\n";
+  text += "\nWhat happened\n";
+  try {
+    if (had_steps) {
+      Bytes steps = read_small_file(path_ + ".steps", 64u << 20);
+      text += as_text(steps);
+    }
+    replace_file(path_, as_bytes(text), 0644);
+    unlink((path_ + ".steps").c_str());
+  } catch (const Error& error) {
+    return std::string("the log could not be written: ") + error.what();
+  }
+  return std::nullopt;
+}
+
+}  // namespace kestrum

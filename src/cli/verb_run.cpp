@@ -35,7 +35,7 @@ void print_preview(const PreviewResult& preview) {
   fmt::print("{}\n", sources.text());
   Table table({{"", left}, {"FILES", right}, {"SIZE", right}});
   table.row({"new", grouped(preview.new_files), size_text(preview.new_bytes)});
-  table.row({"changed", grouped(preview.changed_files), size_text(preview.changed_bytes)});
+  table.row({"changed, or too new to trust", grouped(preview.changed_files), size_text(preview.changed_bytes)});
   table.row({"already held", grouped(preview.held_files), size_text(preview.held_bytes)});
   table.row({"gone since then", grouped(preview.gone_files), ""});
   fmt::print("{}\n", table.text());

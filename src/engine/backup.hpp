@@ -4,6 +4,7 @@
 #include "base/error.hpp"
 #include "engine/home.hpp"
 #include "engine/passphrase_source.hpp"
+#include "engine/destination.hpp"
 #include "engine/run_facts.hpp"
 #include "ledger/ledger.hpp"
 
@@ -17,6 +18,7 @@ struct RunContext {
   std::string machine;
   std::string program;    // name and version, for the record
   unsigned workers = 2;
+  OpenStore open_store = open_local_store;  // tests put a store of their own here
 };
 
 struct RunOutcome {

@@ -30,7 +30,8 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
 
 }  // namespace
 
-Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine) {
+Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
+                             const OpenStore& open_store) {
   Destination destination;
   destination.root = job.destinations.at(0);
   std::string shown = printable(destination.root);
@@ -41,7 +42,7 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
   }
   if (!S_ISDIR(status.st_mode)) not_there("the destination " + shown + " is a file, not a folder", "name a folder in [where] destinations");
   destination.folder_identity = {status.st_dev, status.st_ino};
-  destination.store = open_local_store(destination.root);
+  destination.store = open_store(destination.root);
   destination.drive = read_drive(*destination.store);
   bool known = state && state->drive;
   if (known && !destination.drive) {
@@ -55,6 +56,15 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
   }
   choose_folder(destination, job, state, machine);
   return destination;
+}
+
+std::string same_filesystem_note(const Selection& selection, const Destination& destination) {
+  for (const TreePath& source : selection.sources) {
+    struct stat status{};
+    if (lstat(source.absolute().c_str(), &status) != 0 || status.st_dev != destination.folder_identity.device) continue;
+    return "the destination lies on the same file system as " + printable(source.absolute()) + ": a broken disk would take both; choose another drive";
+  }
+  return {};
 }
 
 void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,

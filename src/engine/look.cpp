@@ -71,8 +71,10 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
   return result;
 }
 
-OpenPoint::OpenPoint(const Subject& subject, const PointWish& wish)
-    : sets_(subject.sets()), sequence_(choose_point(sets_, wish).folder.sequence), chain_(subject.store(), sets_, subject.keys()), reader_(chain_, sequence_) {}
+OpenPoint::OpenPoint(const Subject& subject, const PointWish& wish) : OpenPoint(subject.store(), subject.sets(), subject.keys(), wish) {}
+
+OpenPoint::OpenPoint(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const PointWish& wish)
+    : sets_(std::move(sets)), sequence_(choose_point(sets_, wish).folder.sequence), chain_(store, sets_, keys), reader_(chain_, sequence_) {}
 
 Error no_such_path(OpenPoint& point, const TreePath& path) {
   // The deepest folder of the path that is there, and what is in it.

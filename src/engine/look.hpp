@@ -33,6 +33,8 @@ class OpenPoint {
  public:
   // Throws damage, key, usage (no such point).
   OpenPoint(const Subject& subject, const PointWish& wish);
+  // The same on sets in any store, which must outlive this.
+  OpenPoint(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const PointWish& wish);
   const SetFacts& facts() { return reader_.set().facts(); }
   PointReader& reader() { return reader_; }
   CatalogReader catalog() { return CatalogReader(reader_, reader_.set().root().catalog); }

@@ -43,7 +43,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     context.observer.note(text);
   };
   std::optional<JobState> state = context.home.load_state(name);
-  Destination destination = find_destination(job, state, context.machine);
+  Destination destination = find_destination(job, state, context.machine, context.open_store);
   result.destination = destination.root;
   Selection selection = make_selection(job.folders, job.skip, note);
   selection.excluded.push_back(destination.folder_identity);
@@ -82,22 +82,18 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     if (result.problems.size() < 1000) result.problems.push_back(problem);
   };
   Walker walker(selection, filesystems, keep_problem, note);
-  std::vector<dev_t> devices;
   while (const Walked* found = walker.next()) {
     check_stop(context.observer);
     Match match;
     if (comparison) match = comparison->match(*found);
     count(result, *found, match.change);
-    if (!found->above_source && found->status.st_dev == destination.folder_identity.device && devices.empty() && S_ISREG(found->status.st_mode)) {
-      devices.push_back(found->status.st_dev);
-    }
     if (S_ISREG(found->status.st_mode)) context.observer.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
   }
   if (comparison) {
     comparison->finish();
     result.gone_files = comparison->gone_files();
   }
-  if (!devices.empty()) note("the destination lies on the same file system as a source: a broken disk would take both; choose another drive");
+  if (std::string same = same_filesystem_note(selection, destination); !same.empty()) note(same);
   if (job.encryption == Encryption::none) note("the sets are not encrypted: whoever has the drive can read them");
   StoreSpace space = destination.store->space();
   result.free_bytes = space.free;

@@ -344,6 +344,11 @@ std::optional<Layout> parse_layout(std::string_view name) {
 RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request, Observer& observer,
                       const std::function<void(const RestoredItem&)>& item) {
   OpenPoint point(subject, wish);
+  return restore(point, request, observer, item);
+}
+
+RestoreResult restore(OpenPoint& point, const RestoreRequest& request, Observer& observer,
+                      const std::function<void(const RestoredItem&)>& item) {
   Restorer restorer(point, request, observer, item);
   return restorer.run();
 }

@@ -45,4 +45,8 @@ struct RestoreResult {
 RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request, Observer& observer,
                       const std::function<void(const RestoredItem&)>& item);
 
+// The same from a point that is open already.
+RestoreResult restore(OpenPoint& point, const RestoreRequest& request, Observer& observer,
+                      const std::function<void(const RestoredItem&)>& item);
+
 }  // namespace kestrum

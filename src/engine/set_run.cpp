@@ -13,6 +13,14 @@ namespace {
 
 Instant instant_of(const timespec& time) { return {time.tv_sec, static_cast<std::int32_t>(time.tv_nsec)}; }
 
+bool same_to_a_person(const Entry& a, const Entry& b) {
+  auto same_content = std::equal(a.content.begin(), a.content.end(), b.content.begin(), b.content.end(), [](const ContentItem& x, const ContentItem& y) {
+    return x.kind == y.kind && x.length == y.length && x.name == y.name;
+  });
+  return same_content && a.type == b.type && a.size == b.size && a.mode == b.mode && a.owner == b.owner && a.group == b.group && a.modified == b.modified &&
+         a.attributes == b.attributes && a.incomplete == b.incomplete;
+}
+
 }  // namespace
 
 void add_problem(std::vector<Problem>& problems, Observer& observer, Problem problem) {
@@ -66,6 +74,8 @@ void SetRun::take(const Walked& found) {
   } else {
     if (match.change == Change::held) match.change = Change::changed;
     Entry entry = entry_of(found, match.base);
+    // Read again only to be sure, and found the same: not a change to tell anybody of.
+    if (match.base && same_to_a_person(entry, *match.base)) match.change = Change::held;
     count(entry, match.change);
     catalog_.add(entry);
   }

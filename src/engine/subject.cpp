@@ -17,6 +17,15 @@ std::string absolute_path(const std::string& path) {
   return text;
 }
 
+// machine/job of a path below a destination: its job.json may be lost.
+std::string first_two(const fs::path& below) {
+  auto part = below.begin();
+  if (std::distance(part, below.end()) < 2) return {};
+  fs::path two = *part;
+  two /= *++part;
+  return two.string();
+}
+
 struct Located {
   std::string root;
   std::string folder;  // the job's, when the path says so much
@@ -35,6 +44,7 @@ Located locate(const std::string& path) {
     if (fs::exists(at / drive_name)) {
       found.root = at.string();
       if (!job_folder.empty()) found.folder = fs::path(job_folder).lexically_relative(at).string();
+      if (job_folder.empty()) found.folder = first_two(fs::path(path).lexically_relative(at));
       break;
     }
     if (at == at.root_path() || at.empty()) break;
@@ -68,11 +78,36 @@ JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& op
   throw Error(ErrorKind::usage, "several jobs are in " + printable(where), "choose one with\n  " + names_of(fitting));
 }
 
-std::optional<JobIdentity> identity_at(const Store& store, const std::string& folder) {
-  return read_job_identity(store, folder);
-}
-
 }  // namespace
+
+std::optional<JobPlace> identify_job(const Store& store, const std::string& folder) {
+  JobPlace place;
+  place.folder = folder;
+  try {
+    if (std::optional<JobIdentity> identity = read_job_identity(store, folder)) {
+      place.identity = *identity;
+      return place;
+    }
+    place.finding = store.describe(folder + "/" + job_identity_name) + " is missing";
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+    place.finding = error.what();
+  }
+  for (const SetFolder& set : list_set_folders(store, folder)) {
+    for (const char* name : {seal_name, seal_copy_name}) {
+      try {
+        std::string path = set.path + "/" + name;
+        if (!store.exists(path)) continue;
+        Seal seal = decode_seal(store.read_all(path, limits::seal_file), path);
+        place.identity = {seal.core.job, seal.core.machine, seal.core.job_name, seal.core.facts.started};
+        return place;
+      } catch (const Error&) {
+        continue;  // the next one may read
+      }
+    }
+  }
+  return std::nullopt;
+}
 
 std::vector<JobPlace> list_jobs_at(const Store& store) {
   std::vector<JobPlace> places;
@@ -81,7 +116,7 @@ std::vector<JobPlace> list_jobs_at(const Store& store) {
     for (const StoreEntry& job : store.list(machine.name)) {
       if (!job.folder) continue;
       std::string folder = machine.name + "/" + job.name;
-      if (std::optional<JobIdentity> identity = read_job_identity(store, folder)) places.push_back({folder, *identity});
+      if (std::optional<JobPlace> place = identify_job(store, folder)) places.push_back(std::move(*place));
     }
   }
   return places;
@@ -112,17 +147,17 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
   subject.root_ = located.root;
   subject.store_ = open_local_store(located.root);
   subject.folder_ = located.folder == "." ? "" : located.folder;
-  std::optional<JobIdentity> identity;
+  std::optional<JobPlace> place;
   if (!by_name && (!subject.folder_.empty() || fs::exists(fs::path(located.root) / job_identity_name))) {
-    identity = identity_at(*subject.store_, subject.folder_);
+    place = identify_job(*subject.store_, subject.folder_);
   }
-  if (!identity) {
+  if (!place) {
     std::vector<JobPlace> places = list_jobs_at(*subject.store_);
     SubjectOptions choice = options;
     if (by_name) {
       std::optional<JobState> state = home->load_state(subject.job_->name);
       if (state) {
-        std::erase_if(places, [&](const JobPlace& place) { return place.identity.job != state->job; });
+        std::erase_if(places, [&](const JobPlace& one) { return one.identity.job != state->job; });
       } else if (choice.job.empty()) {
         choice.job = subject.job_->name;
       }
@@ -131,14 +166,14 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
                     "run the job first: kestrum run " + printable(options.subject));
       }
     }
-    JobPlace place = choose_place(places, choice, located.root);
-    subject.folder_ = place.folder;
-    identity = place.identity;
+    place = choose_place(places, choice, located.root);
+    subject.folder_ = place->folder;
   }
-  subject.identity_ = *identity;
+  subject.identity_ = place->identity;
+  subject.finding_ = place->finding;
   subject.named_set_ = located.set;
   AskPassphrase ask = options.ask;
-  std::string what = "passphrase of the archive sets of '" + printable(identity->name) + "'";
+  std::string what = "passphrase of the archive sets of '" + printable(subject.identity_.name) + "'";
   subject.keys_ = std::make_unique<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
   return subject;
 }

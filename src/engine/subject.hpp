@@ -27,6 +27,8 @@ class Subject {
   const std::string& folder() const { return folder_; }  // the job's, in the store
   const JobIdentity& identity() const { return identity_; }
   const std::optional<Job>& job() const { return job_; }
+  // What is wrong with the job's folder itself; empty when nothing.
+  const std::string& finding() const { return finding_; }
   // The set that the path named, if it named one.
   const std::optional<Sequence>& named_set() const { return named_set_; }
   KeyRing& keys() const { return *keys_; }
@@ -38,6 +40,7 @@ class Subject {
   std::string folder_;
   std::unique_ptr<Store> store_;
   JobIdentity identity_;
+  std::string finding_;
   std::optional<Job> job_;
   std::optional<Sequence> named_set_;
   std::unique_ptr<KeyRing> keys_;
@@ -47,8 +50,11 @@ class Subject {
 struct JobPlace {
   std::string folder;
   JobIdentity identity;
+  std::string finding;  // when job.json is lost and the seals had to say whose sets these are
 };
 std::vector<JobPlace> list_jobs_at(const Store& store);
+// Nothing when it is no job's folder.
+std::optional<JobPlace> identify_job(const Store& store, const std::string& folder);
 
 // The point that is wished for: the newest sealed set not later than the moment. Throws usage when there is none,
 // saying which there are.

@@ -216,7 +216,14 @@ VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing
 }
 
 VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger, Observer& observer) {
-  return verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
+  VerifyResult result = verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
+  if (!subject.finding().empty()) result.findings.push_back(subject.finding());
+  try {
+    read_drive(subject.store());
+  } catch (const Error& error) {
+    result.findings.emplace_back(error.what());
+  }
+  return result;
 }
 
 }  // namespace kestrum

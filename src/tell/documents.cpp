@@ -288,6 +288,8 @@ std::string verify_document(const VerifyResult& result) {
   json["depth"] = result.depth == VerifyDepth::all ? "all" : "quick";
   json["good"] = result.good();
   json["bytes"] = result.bytes;
+  json["findings"] = Json::array();
+  for (const std::string& finding : result.findings) json["findings"].push_back(to_utf8(finding));
   json["points"] = Json::array();
   for (const PointVerdict& verdict : result.points) {
     Json one{{"point", verdict.sequence}, {"folder", verdict.folder}, {"good", verdict.good()}};

@@ -1,0 +1,184 @@
+#include "support/memory_store.hpp"
+
+#include <filesystem>
+
+#include "support/temp_folder.hpp"
+
+namespace kestrum::test {
+namespace {
+
+class MemoryReader final : public StoreReader {
+ public:
+  explicit MemoryReader(const Bytes& content) : content_(content) {}
+  std::uint64_t size() const override { return content_.size(); }
+  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    if (offset + out.size() > content_.size()) throw damage("a file in memory ends too early");
+    std::copy_n(content_.begin() + static_cast<std::ptrdiff_t>(offset), out.size(), out.begin());
+  }
+
+ private:
+  const Bytes& content_;
+};
+
+class MemoryWriter final : public StoreWriter {
+ public:
+  explicit MemoryWriter(Bytes& content) : content_(content) {}
+  void append(ByteView data) override { content_.insert(content_.end(), data.begin(), data.end()); }
+  void finish() override {}
+
+ private:
+  Bytes& content_;
+};
+
+std::string folder_of(const std::string& path) {
+  std::size_t slash = path.rfind('/');
+  return slash == std::string::npos ? "" : path.substr(0, slash);
+}
+
+class FaultWriter final : public StoreWriter {
+ public:
+  FaultWriter(std::unique_ptr<StoreWriter> inner, std::shared_ptr<FaultStore::State> state) : inner_(std::move(inner)), state_(std::move(state)) {}
+  void append(ByteView data) override {
+    if (state_->hits()) {
+      if (state_->fault.torn) inner_->append(data.first(data.size() / 2));
+      throw system_error("write", "a failing file", state_->fault.code);
+    }
+    inner_->append(data);
+  }
+  void finish() override {
+    state_->step("flush");
+    inner_->finish();
+  }
+
+ private:
+  std::unique_ptr<StoreWriter> inner_;
+  std::shared_ptr<FaultStore::State> state_;
+};
+
+class CountingReader final : public StoreReader {
+ public:
+  CountingReader(std::unique_ptr<StoreReader> inner, std::shared_ptr<CountingStore::Counts> counts, std::string name)
+      : inner_(std::move(inner)), counts_(std::move(counts)), name_(std::move(name)) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    (*counts_)[name_] += out.size();
+    inner_->read_at(offset, out);
+  }
+
+ private:
+  std::unique_ptr<StoreReader> inner_;
+  std::shared_ptr<CountingStore::Counts> counts_;
+  std::string name_;
+};
+
+}  // namespace
+
+MemoryStore MemoryStore::load(const std::string& folder) {
+  MemoryStore store;
+  namespace fs = std::filesystem;
+  for (const fs::directory_entry& entry : fs::recursive_directory_iterator(folder)) {
+    std::string path = entry.path().lexically_relative(folder).string();
+    if (entry.is_directory()) {
+      store.folders().insert(path);
+    } else {
+      std::string text = read_file(entry.path().string());
+      store.files()[path] = Bytes(text.begin(), text.end());
+    }
+  }
+  return store;
+}
+
+bool MemoryStore::exists(const std::string& path) const { return files_->contains(path) || folders_->contains(path); }
+
+std::vector<StoreEntry> MemoryStore::list(const std::string& folder) const {
+  std::vector<StoreEntry> entries;
+  for (const auto& [path, content] : *files_) {
+    if (folder_of(path) == folder) entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), false, content.size()});
+  }
+  for (const std::string& path : *folders_) {
+    if (folder_of(path) == folder) entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), true, 0});
+  }
+  return entries;
+}
+
+std::unique_ptr<StoreReader> MemoryStore::open(const std::string& path) const {
+  auto found = files_->find(path);
+  if (found == files_->end()) throw system_error("open", path, ENOENT);
+  return std::make_unique<MemoryReader>(found->second);
+}
+
+std::unique_ptr<StoreWriter> MemoryStore::create(const std::string& path) {
+  auto [at, added] = files_->try_emplace(path);
+  if (!added) throw system_error("create", path, EEXIST);
+  return std::make_unique<MemoryWriter>(at->second);
+}
+
+void MemoryStore::reserve(const std::string& path, std::uint64_t) { create(path); }
+
+bool MemoryStore::create_exclusive(const std::string& path, ByteView content) {
+  return files_->try_emplace(path, content.begin(), content.end()).second;
+}
+
+void MemoryStore::rename(const std::string& from, const std::string& to) {
+  auto moved = [&](const std::string& path) { return path == from || path.starts_with(from + "/"); };
+  Files files;
+  for (auto& [path, content] : *files_) files[moved(path) ? to + path.substr(from.size()) : path] = std::move(content);
+  *files_ = std::move(files);
+  std::set<std::string> folders;
+  for (const std::string& path : *folders_) folders.insert(moved(path) ? to + path.substr(from.size()) : path);
+  *folders_ = std::move(folders);
+}
+
+void MemoryStore::remove(const std::string& path) { files_->erase(path); }
+void MemoryStore::make_folder(const std::string& path) {
+  for (std::string part = path; !part.empty(); part = folder_of(part)) folders_->insert(part);
+}
+void MemoryStore::remove_folder(const std::string& path) { folders_->erase(path); }
+
+bool FaultStore::State::hits() {
+  ++done;
+  return fault.at != 0 && (done == fault.at || (fault.for_ever && done > fault.at));
+}
+
+void FaultStore::State::step(const std::string& what) {
+  if (hits()) throw system_error(what, "a failing store", fault.code);
+}
+
+std::unique_ptr<StoreWriter> FaultStore::create(const std::string& path) {
+  state_->step("create");
+  return std::make_unique<FaultWriter>(inner_->create(path), state_);
+}
+void FaultStore::reserve(const std::string& path, std::uint64_t size) {
+  state_->step("reserve");
+  inner_->reserve(path, size);
+}
+bool FaultStore::create_exclusive(const std::string& path, ByteView content) {
+  state_->step("create");
+  return inner_->create_exclusive(path, content);
+}
+void FaultStore::rename(const std::string& from, const std::string& to) {
+  state_->step("rename");
+  inner_->rename(from, to);
+}
+void FaultStore::remove(const std::string& path) {
+  state_->step("remove");
+  inner_->remove(path);
+}
+void FaultStore::make_folder(const std::string& path) {
+  state_->step("create a folder");
+  inner_->make_folder(path);
+}
+void FaultStore::remove_folder(const std::string& path) {
+  state_->step("remove a folder");
+  inner_->remove_folder(path);
+}
+bool FaultStore::flush_folder(const std::string& path) {
+  state_->step("flush a folder");
+  return inner_->flush_folder(path);
+}
+
+std::unique_ptr<StoreReader> CountingStore::open(const std::string& path) const {
+  return std::make_unique<CountingReader>(inner_->open(path), counts_, path);
+}
+
+}  // namespace kestrum::test

@@ -1,0 +1,35 @@
+// Runs the built program as its users do: through pipes, or on a pseudo-terminal.
+#pragma once
+
+#include <sys/types.h>
+
+#include <map>
+#include <string>
+#include <vector>
+
+namespace kestrum::test {
+
+struct Ran {
+  int exit = -1;     // -signal when it was killed
+  std::string out;
+  std::string err;   // on a terminal everything is in `out`
+};
+
+class Program {
+ public:
+  explicit Program(std::string binary) : binary_(std::move(binary)) {}
+  std::map<std::string, std::string> environment;  // besides PATH
+  Ran run(const std::vector<std::string>& words, const std::string& input = {}) const;
+  // On a pseudo-terminal of 100 columns; `typed` is sent once the output holds `prompt`.
+  Ran run_on_terminal(const std::vector<std::string>& words, const std::string& prompt = {}, const std::string& typed = {}) const;
+  // Started and left running, its output thrown away.
+  pid_t start(const std::vector<std::string>& words) const;
+  // Waits; exit code or -signal.
+  static int wait(pid_t pid);
+
+ private:
+  [[noreturn]] void become(const std::vector<std::string>& words) const;
+  std::string binary_;
+};
+
+}  // namespace kestrum::test

@@ -1,0 +1,57 @@
+#include "support/workbench.hpp"
+
+#include <gtest/gtest.h>
+
+namespace kestrum::test {
+
+Workbench::Workbench(const std::string& settings, const std::string& more_where) : home_(folder_ / "home", folder_ / "home/state") {
+  std::filesystem::create_directories(source());
+  std::filesystem::create_directories(drive());
+  set_job("[what]\nfolders = [\"" + source() + "\"]\n[where]\ndestinations = [\"" + drive() + "\"]\n" + more_where + settings);
+}
+
+void Workbench::set_job(const std::string& text) { write_file(home_.job_path("job"), text); }
+
+RunOutcome Workbench::run(std::optional<Kind> kind) {
+  RunContext context{home_, clock, *observer, {}, "skerry-1", "kestrum test", 2, open_store};
+  return run_job("job", kind, context);
+}
+
+Sequence Workbench::run_good(std::optional<Kind> kind) {
+  RunOutcome outcome = run(kind);
+  EXPECT_EQ(outcome.entry.result, "done") << outcome.entry.message << (outcome.problems.empty() ? "" : outcome.problems[0].path + " " + outcome.problems[0].reason);
+  return outcome.entry.sequence.value_or(0);
+}
+
+Subject Workbench::subject(const std::string& what) const {
+  SubjectOptions options;
+  options.subject = what;
+  return Subject::open(&home_, options);
+}
+
+Snapshot Workbench::restored(Sequence sequence) {
+  std::string target = folder_ / ("restored-" + std::to_string(++restores_));
+  Subject opened = subject();
+  RestoreRequest request;
+  request.paths = {*TreePath::parse(source())};
+  request.target = target;
+  RestoreResult result = restore(opened, {PointWish::By::number, sequence, {}}, request, *observer, {});
+  EXPECT_TRUE(result.problems.empty()) << result.problems[0].path << ": " << result.problems[0].reason;
+  return take_snapshot(target + "/source");
+}
+
+VerifyResult Workbench::verified(VerifyDepth depth) {
+  Subject opened = subject();
+  VerifyRequest request;
+  request.depth = depth;
+  return verify(opened, request, clock, nullptr, *observer);
+}
+
+std::string Workbench::set_folder(Sequence sequence) const {
+  for (const FoundSet& set : subject().sets()) {
+    if (set.folder.sequence == sequence) return drive() + "/" + set.folder.path;
+  }
+  return {};
+}
+
+}  // namespace kestrum::test

@@ -1,0 +1,45 @@
+// A home, a source, a destination and a job, for tests that run the engine in process.
+#pragma once
+
+#include "engine/backup.hpp"
+#include "engine/restore.hpp"
+#include "engine/verify.hpp"
+#include "support/memory_store.hpp"
+#include "support/temp_folder.hpp"
+#include "support/tree.hpp"
+
+namespace kestrum::test {
+
+class Workbench {
+ public:
+  // `settings`: more lines of the job file, complete tables besides [what], [where].
+  explicit Workbench(const std::string& settings = "[protect]\nencryption = \"none\"\n", const std::string& more_where = "");
+
+  std::string source() const { return folder_ / "source"; }
+  std::string drive() const { return folder_ / "drive"; }
+  std::string path(const std::string& name) const { return folder_ / name; }
+  const Home& home() const { return home_; }
+  void set_job(const std::string& text);
+
+  RunOutcome run(std::optional<Kind> kind = std::nullopt);
+  // Expects it to end with a point; returns its number.
+  Sequence run_good(std::optional<Kind> kind = std::nullopt);
+  Subject subject(const std::string& what = "job") const;
+  // Restores everything below the source of that point and gives what is there.
+  Snapshot restored(Sequence sequence);
+  VerifyResult verified(VerifyDepth depth = VerifyDepth::all);
+  // The folder of a set, on this machine.
+  std::string set_folder(Sequence sequence) const;
+
+  OpenStore open_store = open_local_store;
+  Observer* observer = &silent_;
+  SystemClock clock;
+
+ private:
+  TempFolder folder_;
+  Home home_;
+  Observer silent_;
+  int restores_ = 0;
+};
+
+}  // namespace kestrum::test

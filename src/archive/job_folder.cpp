@@ -113,6 +113,7 @@ FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
   found.folder = folder;
   if (folder.removing) return found;
   bool any_missing = false;
+  Bytes first_bytes;
   for (const char* name : {seal_name, seal_copy_name}) {
     std::string path = folder.path + "/" + name;
     try {
@@ -120,15 +121,21 @@ FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
         any_missing = true;
         continue;
       }
-      Seal seal = decode_seal(store.read_all(path, limits::seal_file), store.describe(path));
+      Bytes bytes = store.read_all(path, limits::seal_file);
+      Seal seal = decode_seal(bytes, store.describe(path));
       if (seal.core.job != job) {
         found.findings.push_back(store.describe(path) + " belongs to another job");
       } else if (seal.core.facts.sequence != folder.sequence) {
         found.findings.push_back(store.describe(path) + " belongs to another set");
-      } else if (!found.seal || seal.generation > found.seal->generation) {
+      } else if (!found.seal) {
         found.seal = std::move(seal);
-      } else if (seal.core_digest != found.seal->core_digest) {
-        found.findings.push_back(store.describe(path) + " says something else than its copy");
+        first_bytes = std::move(bytes);
+      } else if (bytes != first_bytes) {
+        // A rewrite that was interrupted leaves a newer generation in one of them; anything else is damage.
+        bool newer = seal.generation > found.seal->generation;
+        if (seal.generation == found.seal->generation) found.findings.push_back(store.describe(path) + " is not the same as its twin");
+        found.twin = std::move(seal);
+        if (newer) std::swap(found.seal, found.twin);
       }
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::damage) {

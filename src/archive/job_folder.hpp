@@ -58,6 +58,7 @@ std::vector<SetFolder> list_set_folders(const Store& store, const std::string& j
 struct FoundSet {
   SetFolder folder;
   std::optional<Seal> seal;           // form and digests hold; authenticity is asked with the key
+  std::optional<Seal> twin;           // the other one, when both read but differ: the key tells which is ours
   std::vector<std::string> findings;  // what is wrong with the seals, in plain words
   std::optional<Error> refusal;       // written by something newer
   bool sealed() const { return seal.has_value(); }

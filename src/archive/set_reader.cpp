@@ -6,6 +6,7 @@ namespace kestrum {
 
 SetReader::SetReader(const Store& store, const FoundSet& set, const SecretKey& master)
     : store_(store), folder_(set.folder), seal_(*set.seal), master_(master) {
+  if (!seal_is_authentic(seal_, master) && set.twin) seal_ = *set.twin;
   if (!seal_is_authentic(seal_, master)) {
     throw damage("the seal in " + store.describe(folder_.path) + " was not written with this key");
   }

@@ -5,7 +5,9 @@
 #include <cerrno>
 #include <csignal>
 #include <fstream>
+#include <mutex>
 #include <nlohmann/json.hpp>
+#include <set>
 #include <sstream>
 
 #include "archive/job_folder.hpp"
@@ -37,6 +39,24 @@ std::string process_start(pid_t pid) {
   return field;
 }
 
+// Locks that this process holds. One that it could not remove (the drive failed) is none of them any more.
+std::mutex held_mutex;
+std::set<std::string> held_tokens;
+
+void set_held(const std::string& token, bool held) {
+  std::lock_guard lock(held_mutex);
+  if (held) {
+    held_tokens.insert(token);
+  } else {
+    held_tokens.erase(token);
+  }
+}
+
+bool is_held_here(const std::string& token) {
+  std::lock_guard lock(held_mutex);
+  return held_tokens.contains(token);
+}
+
 struct Holder {
   std::string machine, boot, start, token;
   pid_t pid = 0;
@@ -62,6 +82,7 @@ std::optional<Holder> read_holder(const Store& store, const std::string& path) {
 
 bool is_gone(const Holder& holder, const std::string& machine) {
   if (holder.token.empty()) return true;  // torn while it was being written
+  if (holder.boot == boot_id() && holder.pid == getpid()) return !is_held_here(holder.token);
   if (holder.boot == boot_id()) return process_start(holder.pid) != holder.start;
   return holder.machine == machine;  // this machine, before it was started again
 }
@@ -73,7 +94,14 @@ JobLock::JobLock(Store& store, const std::string& folder, const std::string& mac
   Json json{{"machine", to_utf8(machine)}, {"boot", boot_id()}, {"pid", getpid()}, {"start", process_start(getpid())}, {"token", token_}};
   std::string text = json.dump() + "\n";
   for (int attempt = 0; attempt < 3; ++attempt) {
-    if (store_.create_exclusive(path_, as_bytes(text))) return;
+    set_held(token_, true);
+    try {
+      if (store_.create_exclusive(path_, as_bytes(text))) return;
+    } catch (...) {
+      set_held(token_, false);
+      throw;
+    }
+    set_held(token_, false);
     std::optional<Holder> holder = read_holder(store_, path_);
     if (!holder) continue;
     if (!is_gone(*holder, machine)) {
@@ -101,6 +129,7 @@ void JobLock::check() const {
 }
 
 JobLock::~JobLock() {
+  set_held(token_, false);
   try {
     check();
     store_.remove(path_);

@@ -1,0 +1,56 @@
+// Killed at random moments of a run: every earlier point restores, and the next run works.
+#include <signal.h>
+#include <unistd.h>
+
+#include <chrono>
+
+#include "program/desk.hpp"
+
+namespace kestrum::test {
+namespace {
+
+TEST(Kill, AtFiftyRandomMoments) {
+  Desk desk;
+  TreeMaker maker(desk.source(), 11);
+  maker.grow(150);
+  desk.define({"--how-volume-size", "1 MiB", "--how-renew", "every 7 sets"}, false);
+  ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
+  std::map<int, Snapshot> points{{1, take_snapshot(desk.source())}};
+  std::mt19937 random(2027);
+  auto begin = std::chrono::steady_clock::now();
+  ASSERT_EQ(desk({"run", "wardens", "--kind", "full"}).exit, 0);
+  auto length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+  int killed = 0;
+  int newest = 2;
+  points[2] = take_snapshot(desk.source());
+  for (int round = 0; round < 50; ++round) {
+    maker.churn(8);
+    std::vector<std::string> words{"run", "wardens"};
+    if (round % 3 == 0) words.insert(words.end(), {"--kind", "full"});
+    pid_t pid = desk.program.start(words);
+    usleep(static_cast<useconds_t>(random() % static_cast<unsigned>(length)));
+    kill(pid, SIGKILL);
+    killed += Program::wait(pid) == -SIGKILL ? 1 : 0;
+    Snapshot now = take_snapshot(desk.source());
+    // It may have sealed a point before it died: that one counts, whole.
+    Ran verified = desk({"verify", "wardens", "--depth", "quick"});
+    ASSERT_EQ(verified.exit, 0) << round << verified.out << verified.err;
+    Ran next = desk({"run", "wardens"});
+    ASSERT_EQ(next.exit, 0) << round << next.err;
+    std::string line = next.out.substr(next.out.find("point ") + 6);
+    newest = std::stoi(line);
+    points[newest] = now;
+    // One earlier point, and the newest, restored each round.
+    for (int which : {std::next(points.begin(), static_cast<std::ptrdiff_t>(random() % points.size()))->first, newest}) {
+      std::string to = desk.folder / "out";
+      ASSERT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
+      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "") << "round " << round << " point " << which;
+      std::filesystem::remove_all(to);
+    }
+  }
+  EXPECT_GE(killed, 25) << "most runs should have been killed before their end";
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
+}
+
+}  // namespace
+}  // namespace kestrum::test

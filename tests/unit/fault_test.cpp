@@ -1,0 +1,72 @@
+// Operation N of a run fails, for N = 1, 2, 3 ... until a run gets through; once each time, for ever, and torn. After
+// each: the earlier points restore, nothing half-done poses as a set, and the next run works.
+#include <gtest/gtest.h>
+
+#include "support/workbench.hpp"
+
+namespace kestrum::test {
+namespace {
+
+struct FaultCase {
+  const char* name;
+  bool for_ever;
+  bool torn;
+  int code;
+};
+class Faults : public testing::TestWithParam<FaultCase> {};
+
+TEST_P(Faults, EveryOperationOfARunMayFail) {
+  FaultCase how = GetParam();
+  Workbench bench("[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
+  TreeMaker maker(bench.source(), 3);
+  maker.grow(25);
+  Sequence first = bench.run_good();
+  Snapshot before = take_snapshot(bench.source());
+  maker.churn(6);
+  write_file(bench.source() + "/two-volumes", std::string(200000, 'a') + std::to_string(how.code));
+  Snapshot after = take_snapshot(bench.source());
+
+  bool got_through = false;
+  for (std::uint64_t n = 1; !got_through; ++n) {
+    ASSERT_LT(n, 500u);
+    auto state = std::make_shared<FaultStore::State>();
+    state->fault = {n, how.for_ever, how.code, how.torn};
+    bench.open_store = [&](const std::string& root) { return std::make_unique<FaultStore>(open_local_store(root), state); };
+    RunOutcome outcome = bench.run();
+    bench.open_store = open_local_store;
+    got_through = state->done < n;
+    bool sealed = outcome.entry.sequence.has_value();
+    if (!got_through && !sealed) {
+      EXPECT_EQ(outcome.entry.exit_code, how.code == ENOSPC ? 9 : 3) << n << ": " << outcome.entry.message;
+    }
+    // Whatever is there: each sealed point restores as it was when it was made.
+    for (const FoundSet& set : bench.subject().sets()) {
+      if (!set.sealed()) {
+        EXPECT_TRUE(set.folder.unfinished_name || set.folder.removing) << n << ": " << set.folder.name;
+        continue;
+      }
+      if (n % 7 == 0 || got_through || sealed) {
+        EXPECT_EQ(compare_snapshots(set.folder.sequence == first ? before : after, bench.restored(set.folder.sequence)), "") << n;
+      }
+    }
+    EXPECT_TRUE(bench.verified(VerifyDepth::quick).good() || sealed) << n;
+    // The next run works, and tidies up.
+    Sequence next = bench.run_good();
+    EXPECT_TRUE(bench.verified().good()) << n;
+    for (const FoundSet& set : bench.subject().sets()) EXPECT_TRUE(set.sealed() && !set.folder.unfinished_name) << n;
+    if (n % 7 == 0) {
+      EXPECT_EQ(compare_snapshots(after, bench.restored(next)), "") << n;
+    }
+    // Back to one point, so that the next round writes as much as this one.
+    for (const FoundSet& set : bench.subject().sets()) {
+      if (set.folder.sequence != first) std::filesystem::remove_all(bench.drive() + "/" + set.folder.path);
+    }
+  }
+}
+
+INSTANTIATE_TEST_SUITE_P(Ways, Faults,
+                         testing::Values(FaultCase{"once", false, false, EIO}, FaultCase{"for_ever", true, false, EIO}, FaultCase{"full", true, true, ENOSPC}),
+                         [](const auto& way) { return way.param.name; });
+
+}  // namespace
+}  // namespace kestrum::test

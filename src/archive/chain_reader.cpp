@@ -114,11 +114,11 @@ void ChainChunks::load() {
   for (std::uint32_t i = 0; i < sets_.size(); ++i) {
     try {
       sets_[i]->each_record([&](const IndexRecord& record) {
-        if (!sets_[i]->is_lost(record.slot)) table_.put(record.name, i);
+        if (!sets_[i]->is_lost(record)) table_.put(record.name, i);
       });
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage) throw;
-      sets_[i]->mark_lost(0);  // the rest of its index does not read: what was put so far is confirmed before use
+      sets_[i]->mark_lost({{0}, {}});  // the rest of its index does not read: what was put so far is confirmed before use
     }
   }
 }
@@ -131,7 +131,7 @@ std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
   if (!which) return std::nullopt;
   try {
     std::optional<IndexRecord> record = sets_[*which]->find(name);
-    if (record && !sets_[*which]->is_lost(record->slot)) return sets_[*which]->facts().sequence;
+    if (record && !sets_[*which]->is_lost(*record)) return sets_[*which]->facts().sequence;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::damage) throw;
   }

@@ -130,38 +130,34 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
   FrameMap frames;
   if (options.deep) frames = frames_of(set, indexed, out);
   VolumeCheck check(set, options, out, naming);
-  std::map<std::uint32_t, BadFrames> bad;
-  std::vector<std::uint32_t> bad_slots;
-  bool all_good = !out.index_lost;
+  LostPlaces& lost = out.places;
   for (const SealedFile& sealed : set.seal().core.files) {
+    BadFrames bad;
+    bool good = false;
     try {
-      if (!check.check(sealed, frames[sealed.slot], bad[sealed.slot])) {
-        all_good = false;
-        out.bad_slots.insert(sealed.slot);
-        if (sealed.slot == 0 || !options.deep) bad_slots.push_back(sealed.slot);
-      }
+      good = check.check(sealed, frames[sealed.slot], bad);
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::stopped) throw;
       out.findings.emplace_back(error.what());
-      bad_slots.push_back(sealed.slot);
-      out.bad_slots.insert(sealed.slot);
-      all_good = false;
+      bad.clear();
+    }
+    if (good) continue;
+    // Of the index, parts may still read, but what a look-up needs is not sure to.
+    if (bad.empty() || sealed.slot == 0) {
+      lost.slots.insert(sealed.slot);
+    } else {
+      lost.frames[sealed.slot].insert(bad.begin(), bad.end());
     }
   }
-  if (all_good && options.deep && !(check.listed() == indexed)) {
+  if (lost.empty() && !out.index_lost && options.deep && !(check.listed() == indexed)) {
     out.findings.push_back("the index of " + set.folder().name + " does not say what its volumes hold");
     out.index_lost = true;
   }
-  if (std::find(bad_slots.begin(), bad_slots.end(), 0u) != bad_slots.end()) {
-    // Parts of it may still read, but what a lookup needs is not sure to.
-    out.index_lost = true;
-  }
-  if (out.index_lost) out.bad_slots.insert(0);
-  if (!out.findings.empty() && !out.index_lost) {
+  if (out.index_lost) lost.slots.insert(0);
+  out.index_lost = lost.slots.contains(0);
+  if (!lost.empty() && !out.index_lost) {
     set.each_record([&](const IndexRecord& record) {
-      bool lost = bad[record.slot].contains(record.frame.offset) ||
-                  std::find(bad_slots.begin(), bad_slots.end(), record.slot) != bad_slots.end();
-      if (lost) out.lost.insert(record.name);
+      if (lost.covers(record.slot, record.frame.offset)) out.lost.insert(record.name);
     });
   }
   return out;

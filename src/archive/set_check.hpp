@@ -2,7 +2,6 @@
 #pragma once
 
 #include <functional>
-#include <set>
 #include <unordered_set>
 
 #include "archive/set_reader.hpp"
@@ -13,7 +12,7 @@ struct SetFindings {
   std::vector<std::string> findings;  // plain words, each naming its file
   // Chunks that this set's index places where nothing good can be read.
   std::unordered_set<ChunkName, ChunkNameHash> lost;
-  std::set<std::uint32_t> bad_slots;  // files with anything wrong
+  LostPlaces places;  // the same, as places
   bool index_lost = false;  // nothing of this set can be found
   std::uint64_t frames = 0;
   std::uint64_t bytes = 0;  // read

@@ -90,7 +90,7 @@ std::vector<std::string> SetReader::check_sizes() {
       file(sealed.slot);
     } catch (const Error& error) {
       findings.emplace_back(error.what());
-      mark_lost(sealed.slot);
+      lost_.slots.insert(sealed.slot);
     }
   }
   return findings;

@@ -33,12 +33,13 @@ class SetReader {
   FrameFileReader& file(std::uint32_t slot);
   const SealedFile* sealed_file(std::uint32_t slot) const;
 
-  // Files that are missing, or have the wrong size: cheap, reads no content. Slots in `lost_slots`.
+  // Files that are missing, or have the wrong size: cheap, reads no content. What is missing counts as lost.
   std::vector<std::string> check_sizes();
-  // Slots known to be unreadable: chunks there count as absent.
-  void mark_lost(std::uint32_t slot) { lost_slots_.insert_or_assign(slot, true); }
-  bool is_lost(std::uint32_t slot) const { return lost_slots_.contains(slot); }
-  bool has_losses() const { return !lost_slots_.empty(); }
+  // Places known to be unreadable: chunks there count as absent.
+  void mark_lost(const LostPlaces& lost) { lost_.add(lost); }
+  bool is_lost(const IndexRecord& record) const { return lost_.covers(record.slot, record.frame.offset); }
+  bool index_is_lost() const { return lost_.slots.contains(0); }
+  bool has_losses() const { return !lost_.empty(); }
 
  private:
   const std::vector<FencePost>& fence();
@@ -51,7 +52,7 @@ class SetReader {
   Root root_;
   SecretKey naming_key_;
   std::map<std::uint32_t, std::unique_ptr<FrameFileReader>> files_;
-  std::map<std::uint32_t, bool> lost_slots_;
+  LostPlaces lost_;
   std::optional<std::vector<FencePost>> fence_;
   // Pages used last come first.
   static constexpr std::size_t cached_pages = 1024;  // 16 KiB each

@@ -1,5 +1,9 @@
 #include "base/set_facts.hpp"
 
+#include <charconv>
+
+#include "base/text.hpp"
+
 namespace kestrum {
 
 std::string_view kind_name(Kind kind) {
@@ -16,6 +20,41 @@ std::optional<Kind> parse_kind(std::string_view name) {
     if (name == kind_name(kind)) return kind;
   }
   return std::nullopt;
+}
+
+bool LostPlaces::covers(std::uint32_t slot, std::uint64_t offset) const {
+  if (slots.contains(slot)) return true;
+  auto found = frames.find(slot);
+  return found != frames.end() && found->second.contains(offset);
+}
+
+void LostPlaces::add(const LostPlaces& other) {
+  slots.insert(other.slots.begin(), other.slots.end());
+  for (const auto& [slot, offsets] : other.frames) frames[slot].insert(offsets.begin(), offsets.end());
+}
+
+std::string LostPlaces::text() const {
+  std::vector<std::string> parts;
+  for (std::uint32_t slot : slots) parts.push_back(std::to_string(slot));
+  for (const auto& [slot, offsets] : frames) {
+    for (std::uint64_t offset : offsets) parts.push_back(std::to_string(slot) + ":" + std::to_string(offset));
+  }
+  return join(parts, " ");
+}
+
+LostPlaces LostPlaces::parse(std::string_view text) {
+  LostPlaces lost;
+  for (const std::string& part : split(text, ' ')) {
+    std::uint32_t slot = 0;
+    std::uint64_t offset = 0;
+    const char* end = part.data() + part.size();
+    auto [after, code] = std::from_chars(part.data(), end, slot);
+    if (code != std::errc()) continue;
+    if (after == end) lost.slots.insert(slot);
+    if (after == end || *after != ':') continue;
+    if (std::from_chars(after + 1, end, offset).ec == std::errc()) lost.frames[slot].insert(offset);
+  }
+  return lost;
 }
 
 }  // namespace kestrum

@@ -3,8 +3,11 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
+#include <set>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/clock.hpp"
@@ -34,6 +37,19 @@ struct SetTotals {
   std::uint64_t read_bytes = 0;    // read from the sources
   std::uint64_t new_bytes = 0;     // content of chunks this set added
   std::uint64_t stored_bytes = 0;  // volumes and index on the drive
+};
+
+// What of a set is known not to read: whole files, by slot (0 is the index), or single frames of one, by offset.
+struct LostPlaces {
+  std::set<std::uint32_t> slots;
+  std::map<std::uint32_t, std::set<std::uint64_t>> frames;
+
+  bool empty() const { return slots.empty() && frames.empty(); }
+  bool covers(std::uint32_t slot, std::uint64_t offset) const;
+  void add(const LostPlaces& other);
+  // "0 1:96 1:4096", and back; what does not parse is left out.
+  std::string text() const;
+  static LostPlaces parse(std::string_view text);
 };
 
 struct SetFacts {

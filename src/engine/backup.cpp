@@ -118,7 +118,7 @@ class JobRun {
         if (!phrase) {
           throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given", "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
         }
-        plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, {})};
+        plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost)};
       }
     }
     if (state_->naming) {
@@ -205,7 +205,8 @@ class JobRun {
       observer_.note("the set is complete; reading it back was stopped");
       return;
     }
-    CheckEntry check{context_.clock.now(), "all", found.findings.empty(), found.bad_slots};
+    CheckEntry check{context_.clock.now(), "all", found.findings.empty(), found.places, {}};
+    if (check.good) check.affected = 0;  // damage that was known was not referred to
     ledger_.add_check(facts.set, check);
     outcome_.entry.checked = check.good ? "read back: good" : "read back: damaged";
     if (check.good) return;

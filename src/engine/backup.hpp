@@ -18,6 +18,7 @@ struct RunContext {
   std::string machine;
   std::string program;    // name and version, for the record
   unsigned workers = 2;
+  Argon2Cost key_cost = {};                 // of new key entries
   OpenStore open_store = open_local_store;  // tests put a store of their own here
 };
 

@@ -42,10 +42,10 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger, const std
       reader->check_sizes();
       if (ledger != nullptr) {
         if (std::optional<CheckEntry> check = ledger->last_check(one.facts.set)) {
-          for (std::uint32_t slot : check->lost_slots) reader->mark_lost(slot);
+          reader->mark_lost(check->lost);
         }
       }
-      one.wholly_absent = reader->is_lost(0);
+      one.wholly_absent = reader->index_is_lost();
       any_loss = any_loss || reader->has_losses();
     }
     surveyed.push_back(std::move(one));
@@ -82,7 +82,7 @@ std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed
   std::vector<SetReader*> readers;
   for (const SetNeed& need : needs) {
     SetReader* reader = chain.try_set(need.sequence);
-    if (reader != nullptr && reader->facts().set == need.set && !reader->is_lost(0)) readers.push_back(reader);
+    if (reader != nullptr && reader->facts().set == need.set && !reader->index_is_lost()) readers.push_back(reader);
   }
   return readers;
 }

@@ -35,6 +35,12 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
   result.machine = subject.identity().machine;
   result.job = subject.identity().name;
   std::vector<FoundSet> sets = subject.sets();
+  struct Known {
+    std::optional<CheckEntry> last, deep;
+    bool damaged = false;
+    std::optional<Instant> since;  // when the damage was found
+  };
+  std::map<Id, Known> known;
   for (const FoundSet& set : sets) {
     PointInfo info;
     info.sequence = set.folder.sequence;
@@ -50,8 +56,15 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
     info.facts = set.seal->core.facts;
     result.encrypted = keeps_others_out(set.seal->keys);
     check_files(subject.store(), set, info);
-    std::optional<CheckEntry> check = ledger != nullptr ? ledger->last_check(info.facts.set) : std::nullopt;
-    info.health = !info.findings.empty() || (check && !check->good) ? "damaged" : check ? "proved" : "unproved";
+    Known& one = known[info.facts.set];
+    if (ledger != nullptr) one.last = ledger->last_check(info.facts.set);
+    if (ledger != nullptr) one.deep = ledger->last_deep_check(info.facts.set);
+    if (one.last && !one.last->good) info.findings.push_back("a check on " + local_text(one.last->when) + " found damage in it");
+    one.damaged = !info.findings.empty();
+    if (one.damaged && one.last && !one.last->good) one.since = one.last->when;
+    bool touched = one.deep && *one.deep->affected > 0;
+    if (touched) info.findings.push_back(count_text(*one.deep->affected, "file") + " cannot be restored from it as they were: kestrum verify lists them");
+    info.health = one.damaged || touched ? "damaged" : one.last ? "proved" : "unproved";
     result.points.push_back(std::move(info));
   }
   // What lacks a set that it needs cannot be restored whole.
@@ -61,10 +74,15 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
       if (found == result.points.end()) {
         info.health = "incomplete";
         info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
-      } else if (found->health == "damaged" && info.health != "incomplete") {
-        info.health = "damaged";
-        info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is damaged");
+        continue;
       }
+      const Known& needed = known[need.set];
+      const std::optional<CheckEntry>& deep = known[info.facts.set].deep;
+      // A check of this very point, or its making, after the damage was known, has looked into what it means.
+      bool looked_into = deep && needed.since && deep->when >= *needed.since;
+      if (!needed.damaged || looked_into || info.health == "incomplete") continue;
+      info.health = "damaged";
+      info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is damaged; what that means for it: kestrum verify");
     }
   }
   result.space = subject.store().space();

@@ -42,11 +42,19 @@ class Verification {
     }
     for (PointVerdict& verdict : result_.points) {
       if (verdict.facts) check_point(verdict);
+      if (verdict.facts && ledger_ != nullptr) remember(verdict);
     }
     return std::move(result_);
   }
 
  private:
+  void remember(const PointVerdict& verdict) {
+    bool deep = request_.depth == VerifyDepth::all;
+    CheckEntry check{clock_.now(), deep ? "all" : "quick", verdict.findings.empty(), places_[verdict.sequence], {}};
+    if (deep) check.affected = verdict.affected_count;
+    ledger_->add_check(verdict.facts->set, check);
+  }
+
   std::set<Sequence> chosen() {
     std::set<Sequence> wanted;
     if (!request_.at) {
@@ -80,10 +88,8 @@ class Verification {
       SetFindings found = check_set(reader, options);
       verdict.findings.insert(verdict.findings.end(), found.findings.begin(), found.findings.end());
       result_.bytes += found.bytes;
-      for (std::uint32_t slot : found.bad_slots) reader.mark_lost(slot);
-      if (ledger_ != nullptr) {
-        ledger_->add_check(reader.facts().set, {clock_.now(), request_.depth == VerifyDepth::all ? "all" : "quick", found.findings.empty(), found.bad_slots});
-      }
+      reader.mark_lost(found.places);
+      places_[reader.facts().sequence] = found.places;
       if (request_.depth == VerifyDepth::all) learn(reader, std::move(found));
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
@@ -194,6 +200,7 @@ class Verification {
   Ledger* ledger_;
   Observer& observer_;
   std::map<Sequence, GoodChunks> chunks_;
+  std::map<Sequence, LostPlaces> places_;
   VerifyResult result_;
 };
 

@@ -22,7 +22,7 @@ CREATE TABLE problem (
 CREATE INDEX problem_run ON problem(run);
 CREATE TABLE set_check (
   id INTEGER PRIMARY KEY, set_id TEXT NOT NULL, at TEXT NOT NULL, depth TEXT NOT NULL, good INTEGER NOT NULL,
-  lost_slots TEXT NOT NULL);
+  lost TEXT NOT NULL, affected INTEGER);
 CREATE INDEX set_check_set ON set_check(set_id);
 PRAGMA user_version = 1;
 )";
@@ -143,21 +143,31 @@ std::vector<Problem> Ledger::problems(std::int64_t run_id) {
 }
 
 void Ledger::add_check(const Id& set, const CheckEntry& check) {
-  std::string slots;
-  for (std::uint32_t slot : check.lost_slots) slots += (slots.empty() ? "" : " ") + std::to_string(slot);
-  Statement insert(database_.get(), "INSERT INTO set_check (set_id, at, depth, good, lost_slots) VALUES (?, ?, ?, ?, ?)");
-  insert.bind(1, to_hex(set)).bind(2, utc_text(check.when)).bind(3, check.depth).bind(4, check.good ? 1 : 0).bind(5, slots).step();
+  Statement insert(database_.get(), "INSERT INTO set_check (set_id, at, depth, good, lost, affected) VALUES (?, ?, ?, ?, ?, ?)");
+  insert.bind(1, to_hex(set)).bind(2, utc_text(check.when)).bind(3, check.depth).bind(4, check.good ? 1 : 0).bind(5, check.lost.text());
+  if (check.affected) {
+    insert.bind(6, static_cast<std::int64_t>(*check.affected));
+  } else {
+    insert.bind_null(6);
+  }
+  insert.step();
 }
 
-std::optional<CheckEntry> Ledger::last_check(const Id& set) {
-  Statement ask(database_.get(), "SELECT at, depth, good, lost_slots FROM set_check WHERE set_id = ? ORDER BY id DESC LIMIT 1");
+std::optional<CheckEntry> Ledger::find_check(const Id& set, const char* condition) {
+  std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") + condition + " ORDER BY id DESC LIMIT 1";
+  Statement ask(database_.get(), sql.c_str());
   ask.bind(1, to_hex(set));
   if (!ask.step()) return std::nullopt;
-  CheckEntry check{parse_utc(ask.text(0)).value_or(Instant{}), ask.text(1), ask.integer(2) != 0, {}};
-  for (const std::string& slot : split(ask.text(3), ' ')) {
-    if (!slot.empty()) check.lost_slots.insert(static_cast<std::uint32_t>(std::stoul(slot)));
-  }
+  CheckEntry check;
+  check.when = parse_utc(ask.text(0)).value_or(Instant{});
+  check.depth = ask.text(1);
+  check.good = ask.integer(2) != 0;
+  check.lost = LostPlaces::parse(ask.text(3));
+  if (!ask.is_null(4)) check.affected = static_cast<std::uint64_t>(ask.integer(4));
   return check;
 }
+
+std::optional<CheckEntry> Ledger::last_check(const Id& set) { return find_check(set, ""); }
+std::optional<CheckEntry> Ledger::last_deep_check(const Id& set) { return find_check(set, "AND affected IS NOT NULL"); }
 
 }  // namespace kestrum

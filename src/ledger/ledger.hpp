@@ -2,7 +2,6 @@
 #pragma once
 
 #include <map>
-#include <set>
 #include <vector>
 
 #include "base/observer.hpp"
@@ -35,7 +34,9 @@ struct CheckEntry {
   Instant when;
   std::string depth;
   bool good = false;
-  std::set<std::uint32_t> lost_slots;
+  LostPlaces lost;
+  // Files of this point that cannot be restored as they were, in it or in what it needs; none: not looked into.
+  std::optional<std::uint64_t> affected;
 };
 
 // One process; others may use the same file at the same time.
@@ -54,9 +55,12 @@ class Ledger {
 
   void add_check(const Id& set, const CheckEntry& check);
   std::optional<CheckEntry> last_check(const Id& set);
+  // The last one that looked into what damage means for the point.
+  std::optional<CheckEntry> last_deep_check(const Id& set);
 
  private:
   void migrate();
+  std::optional<CheckEntry> find_check(const Id& set, const char* condition);
   Database database_;
 };
 

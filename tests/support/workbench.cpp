@@ -13,7 +13,7 @@ Workbench::Workbench(const std::string& settings, const std::string& more_where)
 void Workbench::set_job(const std::string& text) { write_file(home_.job_path("job"), text); }
 
 RunOutcome Workbench::run(std::optional<Kind> kind) {
-  RunContext context{home_, clock, *observer, {}, "skerry-1", "kestrum test", 2, open_store};
+  RunContext context{home_, clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, open_store};
   return run_job("job", kind, context);
 }
 

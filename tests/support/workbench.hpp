@@ -32,6 +32,7 @@ class Workbench {
   std::string set_folder(Sequence sequence) const;
 
   OpenStore open_store = open_local_store;
+  Argon2Cost key_cost{8, 1};  // the least there is
   Observer* observer = &silent_;
   SystemClock clock;
 

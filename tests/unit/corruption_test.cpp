@@ -1,6 +1,7 @@
 // A small chain of sets, damaged in every way that a drive or a person can: verify finds it and names what is affected,
 // restore never leaves a wrong byte under a final name.
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 
 #include <algorithm>
 
@@ -16,16 +17,21 @@ class SmallChain : public testing::Test {
  protected:
   static void SetUpTestSuite() {
     pristine_ = new Shared;
-    Workbench bench("[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n");
+    Workbench bench;
+    write_file(bench.path("pass"), "tern in the fog\n");
+    chmod(bench.path("pass").c_str(), 0600);
+    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[how]\nvolume-size = \"64 KiB\"\n[protect]\npassphrase = \"file:" +
+                  bench.path("pass") + "\"\n");
     write_file(bench.source() + "/ringing.csv", "ring,species\nA1,heron\n");
     write_file(bench.source() + "/moths/2026-07-01.txt", "Garden Tiger 3\n");
     bench.run_good();
     write_file(bench.source() + "/moths/2026-07-02.txt", "Buff Ermine 1\n");
     bench.run_good();
     pristine_->store = MemoryStore::load(bench.drive());
-    for (const FoundSet& set : bench.subject().sets()) {
+    Subject opened = bench.subject();
+    for (const FoundSet& set : opened.sets()) {
       // The key by itself, so that flips in key entries are told by the seals' own checks.
-      pristine_->master.emplace(set.seal->core.facts.chain, set.seal->keys.at(0).clear_key);
+      pristine_->master.emplace(set.seal->core.facts.chain, opened.keys().unlock(set.seal->keys, set.seal->core.facts.chain));
       pristine_->job = set.seal->core.job;
     }
     pristine_->content[bench.source() + "/ringing.csv"] = "ring,species\nA1,heron\n";

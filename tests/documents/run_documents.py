@@ -1,0 +1,116 @@
+#!/usr/bin/env python3
+"""Runs the commands that documents show. In ```console blocks, lines that start with "$ " are run in order by one shell
+for the whole document; the lines after one are its output, standard error after standard output, and "# exit N"
+behind a command is its exit code when that is not 0. `<!-- run` comments hold commands that the reader does not see.
+
+Numbers, sizes and times are not compared: drives and clocks differ. Must run in a mount namespace of its own."""
+import os
+import re
+import subprocess
+import sys
+
+KESTRUM = os.path.abspath(sys.argv[1])
+ACCEPT = sys.argv[2] == "accept"
+PROJECT = os.getcwd()
+
+
+def masked(text):
+    text = re.sub(r"[0-9a-f]{8,}", "#", text)
+    text = re.sub(r"\d[\d.,:]*( (B|KiB|MiB|GiB|TiB|s|min|h|days?)\b)?", "#", text)
+    text = re.sub(r"(# ?)+", "#", text)
+    return [re.sub(r"[ -]+", " ", line).strip() for line in text.strip().split("\n")]
+
+
+def fresh_machine():
+    """Empty places for the documents to play in, inside this mount namespace."""
+    for folder in ["/srv", "/media", "/mnt", "/home", "/etc/kestrum", "/var/lib/kestrum"]:
+        os.makedirs(folder, exist_ok=True)
+        subprocess.run(["mount", "-t", "tmpfs", "-o", "size=256m", "tmpfs", folder], check=True)
+
+
+class Shell:
+    def __init__(self):
+        self.environment = {"PATH": os.path.dirname(KESTRUM) + ":/usr/sbin:/usr/bin:/sbin:/bin", "HOME": "/root", "TZ": "UTC", "LC_ALL": "C.UTF-8",
+                            "PROJECT": PROJECT, "KESTRUM_MACHINE": "skerry-1"}
+        self.folder = "/srv"
+
+    def run(self, command):
+        """Gives output and exit code; keeps folder and exported variables for the next command."""
+        script = command + "\nstatus=$?\n{ pwd; env -0; } >&9\nexit $status\n"
+        keep_read, keep_write = os.pipe()
+        done = subprocess.Popen(["bash", "-c", script.replace(">&9", ">&%d" % keep_write)], env=self.environment, cwd=self.folder,
+                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, pass_fds=[keep_write], text=True)
+        out, err = done.communicate()
+        os.close(keep_write)
+        with os.fdopen(keep_read, "rb") as file:
+            kept = file.read()
+        if kept:
+            folder, _, variables = kept.partition(b"\n")
+            self.folder = os.fsdecode(folder)
+            self.environment = dict(pair.split("=", 1) for pair in os.fsdecode(variables).split("\0") if "=" in pair)
+        hidden = "kestrum: the clock is simulated"
+        text = out + "".join(line + "\n" for line in err.splitlines() if not line.startswith(hidden))
+        return text, done.returncode
+
+
+def play(path):
+    """Runs one document; gives its lines as they should be, and how many commands disagree."""
+    shell = Shell()
+    lines = open(path).read().split("\n")
+    result, wrong, at = [], 0, 0
+    while at < len(lines):
+        line = lines[at]
+        if line.startswith("<!-- run"):
+            end = lines.index("-->", at)
+            text, code = shell.run("\n".join(lines[at + 1:end]))
+            if code != 0:
+                print("%s:%d: hidden commands failed (%d)\n%s" % (path, at + 1, code, text))
+                wrong += 1
+            result += lines[at:end + 1]
+            at = end + 1
+        elif line.startswith("```console"):
+            end = lines.index("```", at + 1)
+            result.append(line)
+            at += 1
+            while at < end:
+                assert lines[at].startswith("$ "), "%s:%d: a command should stand here" % (path, at + 1)
+                begin = at
+                command = lines[at][2:]
+                at += 1
+                while command.endswith("\\"):
+                    command += "\n" + lines[at].lstrip("> ")
+                    at += 1
+                result += lines[begin:at]
+                expected = []
+                while at < end and not lines[at].startswith("$ "):
+                    expected.append(lines[at])
+                    at += 1
+                stated = re.search(r"# exit (\d+)$", command)
+                text, code = shell.run(command)
+                if code != (int(stated.group(1)) if stated else 0):
+                    print("%s:%d: exit %d: %s\n%s" % (path, begin + 1, code, command, text))
+                    wrong += 1
+                elif masked(text) != masked("\n".join(expected)):
+                    if not ACCEPT:
+                        print("%s:%d: %s\nsays:\n%s\nbut it prints:\n%s" % (path, begin + 1, command, "\n".join(expected), text))
+                        wrong += 1
+                    expected = text.rstrip("\n").split("\n") if text.strip() else []
+                result += expected
+            result.append("```")
+            at = end + 1
+        else:
+            result.append(line)
+            at += 1
+    return result, wrong
+
+
+wrong = 0
+for path in sys.argv[3:]:
+    fresh_machine()
+    lines, bad = play(path)
+    wrong += bad
+    if ACCEPT:
+        with open(path, "w") as file:
+            file.write("\n".join(lines))
+print("%d of the documents' commands are not as they say" % wrong if wrong else "the documents' commands are as they say")
+sys.exit(1 if wrong else 0)

@@ -7,11 +7,11 @@ as_root() {
   if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi
 }
 
-# Installs what scripts/packages.txt lists and the machine does not have.
+# Installs what scripts/packages.txt lists and the machine does not have; with a word, also what that script needs.
 install_packages() {
   local wanted missing=()
-  wanted=$(grep -vE '^\s*(#|$)' scripts/packages.txt)
-  for package in $wanted "$@"; do
+  wanted=$(awk -v group="${1:-}" '!/^[[:space:]]*(#|$)/ && (NF == 1 || $2 == group) {print $1}' scripts/packages.txt)
+  for package in $wanted; do
     dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")
   done
   [ ${#missing[@]} = 0 ] && return 0

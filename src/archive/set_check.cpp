@@ -35,7 +35,7 @@ class VolumeCheck {
   bool check(const SealedFile& sealed, const std::vector<FramePlace>& expected, BadFrames& bad) {
     FrameFileReader& file = set_.file(sealed.slot);
     if (options_.drop_cache) file.drop_cache();
-    std::string name = set_.store().describe(file.path());
+    std::string name = set_.folder().name + "/" + sealed.name;
     if (!options_.deep) {
       if (light_digest(file) == sealed.digest) return true;
       out_.findings.push_back(name + " is not as it was sealed");

@@ -46,9 +46,11 @@ RestoreRequest request_of(const Arguments& arguments) {
 
 void print_result(const RestoreResult& result, const RestoreRequest& request, std::uint64_t listed, std::uint64_t most) {
   if (listed > most) fmt::print("  and {} more\n", grouped(listed - most));
-  fmt::print("{} from point {}: {}, {}, {}", request.dry ? "Would restore" : "Restored", point_text(result.point), count_text(result.files, "file"), count_text(result.folders, "folder"), size_text(result.bytes));
-  if (result.others > 0) fmt::print(", {} (links and the like)", count_text(result.others, "other"));
-  fmt::print("\n");
+  std::vector<std::string> parts{count_text(result.files, "file")};
+  if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
+  if (result.others > 0) parts.push_back(count_text(result.others, "link or special file", "links and special files"));
+  parts.push_back(size_text(result.bytes));
+  fmt::print("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point), join(parts, ", "));
   if (result.kept > 0) fmt::print("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"), result.kept == 1 ? "it is" : "they are");
   if (result.owners_kept_back) fmt::print(stderr, "note: the files belong to you now; only root can give them back to their owners\n");
   if (result.problems.empty()) return;

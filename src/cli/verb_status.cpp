@@ -51,7 +51,14 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
   return line;
 }
 
-std::string age_text(const StatusLine& line) { return line.age ? duration_text(*line.age) + " ago" : "none"; }
+std::string age_text(const StatusLine& line) {
+  if (!line.age) return "none";
+  auto minutes = static_cast<std::uint64_t>(std::max<std::int64_t>(line.age->count(), 0)) / 60;
+  if (minutes < 2) return "just now";
+  if (minutes < 120) return std::to_string(minutes) + " min ago";
+  if (minutes < 48 * 60) return std::to_string(minutes / 60) + " h ago";
+  return std::to_string(minutes / (24 * 60)) + " days ago";
+}
 
 // Worst first: no good point at all, then the oldest newest point.
 void sort_lines(std::vector<StatusLine>& lines) {

@@ -1,6 +1,8 @@
 // verify.
 #include <fmt/format.h>
 
+#include <map>
+
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
@@ -11,25 +13,46 @@
 namespace kestrum {
 namespace {
 
+// "1, 2, 3" or "1 to 14".
+std::string points_text(const std::vector<Sequence>& points) {
+  if (points.size() > 3 && points.back() - points.front() + 1 == points.size()) return std::to_string(points.front()) + " to " + std::to_string(points.back());
+  std::vector<std::string> words;
+  for (Sequence point : points) words.push_back(std::to_string(point));
+  return join(words, ", ");
+}
+
+// A file mostly is affected at several points in the same way: told once.
+void print_affected(const VerifyResult& result) {
+  constexpr std::size_t most = 30;
+  std::map<std::pair<std::string, std::string>, std::vector<Sequence>> files;
+  bool more = false;
+  for (const PointVerdict& verdict : result.points) {
+    for (const AffectedFile& file : verdict.affected) files[{file.path, file.reason}].push_back(verdict.sequence);
+    more = more || verdict.affected_count > verdict.affected.size();
+  }
+  if (files.empty()) return;
+  fmt::print("\nWhat cannot be restored as it was:\n");
+  std::size_t listed = 0;
+  for (const auto& [file, points] : files) {
+    if (++listed > most) break;
+    fmt::print("  {}: {} ({} {})\n", printable(file.first), file.second, points.size() == 1 ? "point" : "points", points_text(points));
+  }
+  if (more || files.size() > most) fmt::print("  and more; --json lists up to 1,000 for each point\n");
+  fmt::print("Everything else can be restored. The next run saves these files anew, as far as the sources still have them.\n");
+}
+
 void print_result(const VerifyResult& result) {
-  constexpr std::size_t most = 20;
   for (const PointVerdict& verdict : result.points) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
-    fmt::print("Point {}: {}\n", name, verdict.good() ? "good" : "DAMAGED");
+    std::string count = verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
+    fmt::print("Point {}: {}{}\n", name, verdict.good() ? "good" : "DAMAGED", count);
     for (const std::string& finding : verdict.findings) fmt::print("  {}\n", finding);
-    if (verdict.affected_count > 0) fmt::print("  {} cannot be restored from this point as {}:\n", count_text(verdict.affected_count, "file"), verdict.affected_count == 1 ? "it was" : "they were");
-    for (std::size_t i = 0; i < verdict.affected.size() && i < most; ++i) fmt::print("    {}: {}\n", printable(verdict.affected[i].path), verdict.affected[i].reason);
-    if (verdict.affected_count > most) fmt::print("    and {} more; --json lists them\n", grouped(verdict.affected_count - most));
   }
   for (const std::string& finding : result.findings) fmt::print("{}\n", finding);
   if (result.points.empty()) fmt::print("There is no point to check.\n");
+  print_affected(result);
   if (result.depth == VerifyDepth::all) fmt::print("Read and checked {}.\n", size_text(result.bytes));
-  if (result.good()) return;
-  if (result.depth == VerifyDepth::quick) {
-    fmt::print("Which files are affected: kestrum verify SUBJECT --depth all\n");
-  } else {
-    fmt::print("Everything not listed can be restored. The next run saves the listed files anew, as far as the sources still have them.\n");
-  }
+  if (!result.good() && result.depth == VerifyDepth::quick) fmt::print("Which files are affected: kestrum verify SUBJECT --depth all\n");
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {

@@ -201,14 +201,14 @@ class JobRun {
       found = check_set(reader, options);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::stopped) throw;
-      outcome_.entry.checked = "not read back: stopped";
+      outcome_.entry.checked = "not read back, stopped";
       observer_.note("the set is complete; reading it back was stopped");
       return;
     }
     CheckEntry check{context_.clock.now(), "all", found.findings.empty(), found.places, {}};
     if (check.good) check.affected = 0;  // damage that was known was not referred to
     ledger_.add_check(facts.set, check);
-    outcome_.entry.checked = check.good ? "read back: good" : "read back: damaged";
+    outcome_.entry.checked = check.good ? "read back, good" : "read back, damaged";
     if (check.good) return;
     for (const std::string& finding : found.findings) add_problem(outcome_.problems, observer_, {destination_.root, "read back", finding});
     outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written", "check the drive; run the job again, which saves the affected files anew");

@@ -26,7 +26,7 @@ struct RunEntry {
   SetTotals totals;
   std::int64_t problems = 0;
   std::string log_file;
-  std::string checked;           // "read back: good"
+  std::string checked;           // "read back, good"
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".

@@ -1,6 +1,6 @@
 #!/usr/bin/env python3
 """Runs the commands that documents show. In ```console blocks, lines that start with "$ " are run in order by one shell
-for the whole document; the lines after one are its output, standard error after standard output, and "# exit N"
+for the whole document; the lines after one are its output, standard error included, and "# exit N"
 behind a command is its exit code when that is not 0. `<!-- run` comments hold commands that the reader does not see.
 
 Numbers, sizes and times are not compared: drives and clocks differ. Must run in a mount namespace of its own."""
@@ -39,8 +39,8 @@ class Shell:
         script = command + "\nstatus=$?\n{ pwd; env -0; } >&9\nexit $status\n"
         keep_read, keep_write = os.pipe()
         done = subprocess.Popen(["bash", "-c", script.replace(">&9", ">&%d" % keep_write)], env=self.environment, cwd=self.folder,
-                                stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, pass_fds=[keep_write], text=True)
-        out, err = done.communicate()
+                                stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, pass_fds=[keep_write], text=True)
+        out, _ = done.communicate()
         os.close(keep_write)
         with os.fdopen(keep_read, "rb") as file:
             kept = file.read()
@@ -49,7 +49,7 @@ class Shell:
             self.folder = os.fsdecode(folder)
             self.environment = dict(pair.split("=", 1) for pair in os.fsdecode(variables).split("\0") if "=" in pair)
         hidden = "kestrum: the clock is simulated"
-        text = out + "".join(line + "\n" for line in err.splitlines() if not line.startswith(hidden))
+        text = "".join(line + "\n" for line in out.splitlines() if not line.startswith(hidden))
         return text, done.returncode
 
 

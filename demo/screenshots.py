@@ -1,0 +1,84 @@
+#!/usr/bin/env python3
+"""Pictures of the main commands in a terminal: screenshots.py KESTRUM FOLDER. Runs xterm under Xvfb."""
+import os
+import subprocess
+import sys
+import tempfile
+import time
+
+KESTRUM = os.path.abspath(sys.argv[1])
+TARGET = os.path.abspath(sys.argv[2])
+HERE = os.path.dirname(os.path.abspath(__file__))
+DISPLAY = ":87"
+
+
+def picture(name, script, desk, wait_for_end=True, seconds=0.0):
+    """Types `script` (shell lines shown with a prompt) into a terminal and takes its picture."""
+    ready = os.path.join(desk, "ready")
+    if os.path.exists(ready):
+        os.unlink(ready)
+    play = os.path.join(desk, "play.sh")
+    with open(play, "w") as file:
+        file.write("cd %s\n" % desk)
+        for line in script:
+            if line.startswith("!"):  # not shown
+                file.write(line[1:] + "\n")
+                continue
+            file.write("printf '\\033[1mtechnician@skerry-1:~$\\033[0m %%s\\n' %s\n" % repr(line))
+            file.write(line + " 2> >(grep --line-buffered -v 'clock is simulated' >&2)\n" if wait_for_end else line + "\n")
+            file.write("sleep 0.2\n")
+        file.write("touch %s\nsleep 60\n" % ready)
+    environment = dict(os.environ, DISPLAY=DISPLAY, TZ="UTC", LC_ALL="C.UTF-8", PATH=os.path.dirname(KESTRUM) + ":" + os.environ["PATH"],
+                       KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1")
+    terminal = subprocess.Popen(["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x44+0+0", "-bg", "#fbfaf7", "-fg", "#22262b",
+                                 "-b", "12", "+sb", "-e", "bash", play], env=environment)
+    end = time.monotonic() + 60
+    while wait_for_end and not os.path.exists(ready) and time.monotonic() < end:
+        time.sleep(0.1)
+    time.sleep(seconds or 0.4)
+    subprocess.run(["import", "-window", "root", os.path.join(TARGET, name + ".png")], env=environment, check=True)
+    terminal.terminate()
+    terminal.wait()
+    print(name)
+
+
+def main():
+    os.makedirs(TARGET, exist_ok=True)
+    server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    try:
+        with tempfile.TemporaryDirectory(prefix="wardens-") as desk:
+            # Places of our own, in a mount namespace of our own (see scripts/screenshots).
+            for folder in ["/srv", "/home", "/media", "/etc/kestrum"]:
+                os.makedirs(folder, exist_ok=True)
+                subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2g", "tmpfs", folder], check=True)
+            subprocess.run([sys.executable, os.path.join(HERE, "make_data.py"), "/"], check=True)
+            os.makedirs("/media/tern-1")
+            subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2g", "tmpfs", "/media/tern-1"], check=True)
+            with open(os.open("/etc/kestrum/wardens.pass", os.O_CREAT | os.O_WRONLY, 0o600), "w") as file:
+                file.write("grey seal under the pier\n")
+            time.sleep(4)
+            first = "!export KESTRUM_CLOCK=2027-03-01T18:00:00Z,1"
+            second = "!export KESTRUM_CLOCK=2027-03-02T18:00:00Z,1"
+            third = "!export KESTRUM_CLOCK=2027-03-04T09:30:00Z,1"
+            picture("preview", [first, "!kestrum job define wardens --what-folders /srv --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
+                                "kestrum job show wardens", "kestrum preview wardens"], desk)
+            picture("run", [first, "kestrum run wardens", second, "!echo 'SP999001,Arctic Tern,4,271,112.5,H,14:20' >> /srv/ringing/2027/2027-02-01.csv; mv /srv/moths /srv/moth-traps; cp /home/isla/Pictures/north-beach-01.png /home/isla/Pictures/again.png",
+                            "kestrum run wardens"], desk)
+            picture("restore", [third, "!rm /srv/ringing/2027/2027-01-30.csv; kestrum run wardens --quiet >/dev/null 2>&1", "kestrum browse wardens /home/isla --at 1", "kestrum find wardens 2027-01-3 --at 2027-03-01",
+                                "kestrum restore wardens /srv/ringing/2027/2027-01-30.csv --at 2027-03-01 --to /srv/back"], desk)
+            picture("points", [third, "!kestrum run wardens --kind differential --quiet >/dev/null 2>&1", "kestrum points wardens"], desk)
+            picture("status", [third, "kestrum status", "kestrum history wardens", "kestrum history wardens --run 2"], desk)
+            picture("verify", [third, "kestrum verify wardens --depth quick", "!printf X | dd of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=1 seek=60000 conv=notrunc status=none", "kestrum verify wardens"], desk)
+            # A large recording, so that there is progress to see.
+            with open("/home/isla/Recordings/night.wav", "wb") as file:
+                for _ in range(600):
+                    file.write(os.urandom(1 << 20))
+            picture("progress", [ "!rm -rf /media/tern-1/*; kestrum job remove wardens >/dev/null 2>&1; rm -rf $KESTRUM_HOME/state/job-state",
+                                 "!kestrum job define wardens --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
+                                 "kestrum run wardens"], desk, wait_for_end=False, seconds=3.2)
+    finally:
+        server.terminate()
+
+
+main()

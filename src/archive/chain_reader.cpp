@@ -20,7 +20,10 @@ SetReader& ChainReader::set(Sequence sequence) {
   const FoundSet* found = sealed(sequence);
   if (found == nullptr) throw damage("set " + std::to_string(sequence) + " is needed and is not there, or has no valid seal");
   SecretKey master = keys_.unlock(found->seal->keys, found->seal->core.facts.chain);
-  return *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
+  SetReader& reader = *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
+  constexpr std::size_t pages_together = 1536;  // 24 MiB
+  for (auto& [number, one] : open_) one->limit_pages(std::max<std::size_t>(16, pages_together / open_.size()));
+  return reader;
 }
 
 SetReader* ChainReader::try_set(Sequence sequence) {
@@ -58,7 +61,7 @@ std::optional<std::pair<SetReader*, IndexRecord>> PointReader::locate(const Chun
 }
 
 const PointReader::Cached& PointReader::frame_of(SetReader& reader, const IndexRecord& record) {
-  constexpr std::size_t cache_limit = 32u << 20;
+  constexpr std::size_t cache_limit = 24u << 20;
   for (auto it = frames_.begin(); it != frames_.end(); ++it) {
     if (it->reader == &reader && it->slot == record.slot && it->offset == record.frame.offset) {
       frames_.splice(frames_.begin(), frames_, it);

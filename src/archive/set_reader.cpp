@@ -60,7 +60,7 @@ const Bytes& SetReader::index_page(const FencePost& post) {
   if (!good) throw damage("a page of the index of " + folder_.name + " is malformed");
   pages_.emplace_front(post.frame.offset, std::move(frame.content));
   page_at_[post.frame.offset] = pages_.begin();
-  if (pages_.size() > cached_pages) {
+  while (pages_.size() > page_limit_) {
     page_at_.erase(pages_.back().first);
     pages_.pop_back();
   }

@@ -28,6 +28,9 @@ class SetReader {
   // Every record of the index, in order of names.
   void each_record(const std::function<void(const IndexRecord&)>& next);
 
+  // Index pages kept in memory; a chain shares a budget among its sets.
+  void limit_pages(std::size_t pages) { page_limit_ = pages; }
+
   FrameContent read_frame(std::uint32_t slot, FramePlace place);
   // Opens the file, checking its identity. The pointer lives as long as this.
   FrameFileReader& file(std::uint32_t slot);
@@ -55,7 +58,7 @@ class SetReader {
   LostPlaces lost_;
   std::optional<std::vector<FencePost>> fence_;
   // Pages used last come first.
-  static constexpr std::size_t cached_pages = 1024;  // 16 KiB each
+  std::size_t page_limit_ = 512;  // 16 KiB each
   std::list<std::pair<std::uint64_t, Bytes>> pages_;
   std::unordered_map<std::uint64_t, std::list<std::pair<std::uint64_t, Bytes>>::iterator> page_at_;
 };

@@ -15,8 +15,8 @@ SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey&
       known_(known),
       options_(options),
       spool_(options.scratch_folder),
-      to_compress_(options.workers + 1),
-      to_write_(2 * options.workers + 2) {
+      to_compress_(options.workers),
+      to_write_(options.workers + 1) {
   for (unsigned i = 0; i < std::max(1u, options_.workers); ++i) workers_.emplace_back([this] { compress_jobs(); });
   writer_ = std::thread([this] { write_frames(); });
 }

@@ -66,11 +66,13 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   bool json = arguments.has("json");
   std::vector<RestoredItem> items;
   std::uint64_t listed = 0;
-  // A list that a person still reads; all of it with --json, --list or into a pipe.
+  constexpr std::size_t most_items = 10000;
+  // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all with --list.
   std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
   RestoreResult result = restore(subject, wish, request, progress, [&](const RestoredItem& item) {
     if (json) {
-      items.push_back(item);
+      ++listed;
+      if (items.size() < most_items || arguments.has("list")) items.push_back(item);
     } else if (item.type != EntryType::folder && ++listed <= most) {
       progress.finish();
       fmt::print("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
@@ -78,7 +80,7 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   });
   progress.finish();
   if (json) {
-    fmt::print("{}", restore_document(result, items));
+    fmt::print("{}", restore_document(result, items, listed));
   } else {
     print_result(result, request, listed, most);
   }

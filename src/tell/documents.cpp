@@ -259,7 +259,7 @@ std::string find_document(const SetFacts& point, const std::string& pattern, con
   return text_of(json);
 }
 
-std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items) {
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items, std::uint64_t item_count) {
   Json json = document("restore");
   json["point"] = facts_json(result.point);
   json["files"] = result.files;
@@ -269,6 +269,7 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   json["kept"] = result.kept;
   json["owners-kept-back"] = result.owners_kept_back;
   json["damaged"] = result.damaged;
+  json["item-count"] = item_count;
   json["items"] = Json::array();
   for (const RestoredItem& item : items) {
     Json one = Json::object();

@@ -35,7 +35,7 @@ std::string status_document(const std::vector<StatusLine>& lines);
 std::string points_document(const PointsResult& points);
 std::string browse_document(const SetFacts& point, const Listing& listing);
 std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits);
-std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items);
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items, std::uint64_t item_count);
 std::string verify_document(const VerifyResult& result);
 
 }  // namespace kestrum

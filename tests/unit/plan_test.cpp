@@ -1,0 +1,87 @@
+// Which kind comes next, and why: a table.
+#include <gtest/gtest.h>
+
+#include "plan/chain_plan.hpp"
+
+namespace kestrum::test {
+namespace {
+
+// "F1 I2 D3 F4": kind and sequence; a '!' behind: its catalog does not read; a '?': nothing of it reads.
+std::vector<ChainSet> sets_of(const std::string& text) {
+  std::vector<ChainSet> sets;
+  Id chain{};
+  std::size_t at = 0;
+  while (at < text.size()) {
+    ChainSet set;
+    char kind = text[at++];
+    set.facts.kind = kind == 'F' ? Kind::full : kind == 'I' ? Kind::incremental : Kind::differential;
+    set.facts.sequence = static_cast<Sequence>(std::stoul(text.substr(at), nullptr));
+    at = text.find_first_not_of("0123456789", at);
+    if (set.facts.kind == Kind::full) chain[0] = static_cast<std::uint8_t>(set.facts.sequence);
+    set.facts.chain = chain;
+    set.facts.set[0] = static_cast<std::uint8_t>(set.facts.sequence);
+    while (at < text.size() && text[at] != ' ') {
+      if (text[at] == '!') set.catalog_reads = false;
+      if (text[at] == '?') set.wholly_absent = true;
+      ++at;
+    }
+    if (at != std::string::npos && at < text.size()) ++at;
+    // Needs as the plan itself would have chosen them.
+    const ChainSet* base = nullptr;
+    for (const ChainSet& other : sets) {
+      if (other.facts.chain == chain && (set.facts.kind == Kind::incremental || other.facts.kind == Kind::full)) base = &other;
+    }
+    if (set.facts.kind != Kind::full && base != nullptr) {
+      set.facts.base = base->facts.sequence;
+      set.facts.needs = {{base->facts.sequence, base->facts.set}};
+      if (set.facts.kind == Kind::incremental) set.facts.needs.insert(set.facts.needs.end(), base->facts.needs.begin(), base->facts.needs.end());
+    }
+    sets.push_back(set);
+    if (at == std::string::npos) break;
+  }
+  return sets;
+}
+
+struct PlanCase {
+  const char* sets;
+  Kind job;
+  int renew;                  // 0: never
+  const char* wanted;         // "" none
+  const char* protection;
+  const char* expected;       // "full", "incremental on 3 needs 3 2 1"
+  const char* reason;         // a part of it
+};
+
+class Plan : public testing::TestWithParam<PlanCase> {};
+
+TEST_P(Plan, Decides) {
+  const PlanCase& one = GetParam();
+  ChainRules rules{one.job, one.renew == 0 ? std::nullopt : std::optional<unsigned>(one.renew)};
+  KindDecision decision = decide_kind(rules, sets_of(one.sets), one.protection, parse_kind(one.wanted));
+  std::string text(kind_name(decision.kind));
+  if (decision.base) {
+    text += " on " + std::to_string(*decision.base) + " needs";
+    for (const SetNeed& need : decision.needs) text += " " + std::to_string(need.sequence);
+  }
+  EXPECT_EQ(text, one.expected) << one.sets;
+  EXPECT_NE(decision.reason.find(one.reason), std::string::npos) << decision.reason;
+  EXPECT_EQ(decision.chain.has_value(), decision.kind != Kind::full);
+}
+
+constexpr Kind full = Kind::full;
+constexpr Kind inc = Kind::incremental;
+constexpr Kind diff = Kind::differential;
+INSTANTIATE_TEST_SUITE_P(Table, Plan,
+                         testing::Values(PlanCase{"", inc, 30, "", "", "full", "first set"}, PlanCase{"", diff, 30, "differential", "", "full", "first set"},
+                                         PlanCase{"F1", full, 30, "", "", "full", "full sets only"}, PlanCase{"F1", inc, 30, "full", "", "full", "asked for"},
+                                         PlanCase{"F1", inc, 30, "", "", "incremental on 1 needs 1", "compared with set 1"},
+                                         PlanCase{"F1 I2 I3", inc, 30, "", "", "incremental on 3 needs 3 2 1", ""}, PlanCase{"F1 I2 I3", diff, 30, "", "", "differential on 1 needs 1", ""},
+                                         PlanCase{"F1 I2 I3", inc, 30, "differential", "", "differential on 1 needs 1", "asked for"},
+                                         PlanCase{"F1 D2", inc, 30, "", "", "incremental on 2 needs 2 1", ""}, PlanCase{"F1 I2 F3 I4", inc, 30, "", "", "incremental on 4 needs 4 3", ""},
+                                         PlanCase{"F1 I2", inc, 2, "", "", "full", "due every 2 sets"}, PlanCase{"F1 I2", inc, 2, "incremental", "", "incremental on 2 needs 2 1", ""},
+                                         PlanCase{"F1 I2", inc, 0, "", "", "incremental on 2 needs 2 1", ""}, PlanCase{"F1 I2", inc, 30, "", "encryption was turned on", "full", "encryption was turned on"},
+                                         PlanCase{"F1 I2 I3!", inc, 30, "", "", "incremental on 2 needs 2 1", "set 2"}, PlanCase{"F1! I2! I3!", inc, 30, "", "", "full", "still reads whole"},
+                                         PlanCase{"F1!", diff, 30, "", "", "full", "does not read whole"}, PlanCase{"F1 I2? I3", inc, 30, "", "", "incremental on 3 needs 3 1", ""}));
+
+}  // namespace
+}  // namespace kestrum::test

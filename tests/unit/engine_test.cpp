@@ -1,0 +1,252 @@
+// What a run decides and remembers: leftovers, damage, lost homes, twins of seals, the ledger, the lock.
+#include <gtest/gtest.h>
+
+#include <unistd.h>
+
+#include "engine/job_lock.hpp"
+#include "engine/look.hpp"
+#include "engine/preview.hpp"
+#include "support/workbench.hpp"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+TEST(Runs, RenewTheFullWhenItIsDue) {
+  Workbench bench("[how]\nrenew = \"every 3 sets\"\n[protect]\nencryption = \"none\"\n");
+  write_file(bench.source() + "/a", "x");
+  std::string kinds;
+  for (int i = 0; i < 7; ++i) kinds += bench.run().entry.kind[0];
+  EXPECT_EQ(kinds, "fiifiif");
+}
+
+TEST(Runs, TurningEncryptionOnBeginsANewChain) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.run_good();
+  write_file(bench.path("pass"), "tern\n");
+  chmod(bench.path("pass").c_str(), 0600);
+  bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.kind, "full");
+  EXPECT_NE(outcome.entry.reason.find("encryption was turned on"), std::string::npos);
+  EXPECT_EQ(bench.run().entry.kind, "incremental");
+  EXPECT_EQ(bench.restored(1).at("a").content, "x");
+  EXPECT_EQ(bench.restored(3).at("a").content, "x");
+}
+
+TEST(Runs, SequencesAreNeverUsedAgain) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.run_good();
+  Sequence second = bench.run_good();
+  fs::remove_all(bench.set_folder(second));
+  EXPECT_EQ(bench.run_good(), second + 1);
+}
+
+TEST(Runs, ALostHomeGoesOnWithTheSameChain) {
+  Workbench bench;
+  write_file(bench.source() + "/a", std::string(300000, 'x'));
+  bench.run_good();
+  fs::remove_all(bench.path("home/state"));
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.kind, "incremental");
+  EXPECT_EQ(*outcome.entry.sequence, 2u);
+  EXPECT_LT(outcome.entry.totals.new_bytes, 20000u);
+  EXPECT_EQ(bench.restored(2).at("a").content.size(), 300000u);
+}
+
+TEST(Runs, DamageThatIsKnownIsSavedAnew) {
+  Workbench bench("[how]\ncompression = \"fast\"\n[protect]\nencryption = \"none\"\n");
+  TreeMaker maker(bench.source(), 21);
+  maker.grow(80);
+  write_file(bench.source() + "/large", std::string(9u << 20, 'l') + "end");
+  sleep(4);
+  bench.run_good();
+  Snapshot tree = take_snapshot(bench.source());
+  // A byte in the first content frame.
+  std::string volume = bench.set_folder(1) + "/data-001.kvol";
+  std::string content = read_file(volume);
+  content[200] = static_cast<char>(content[200] ^ 1);
+  write_file(volume, content);
+  Ledger ledger(bench.home().ledger_path());
+  Subject subject = bench.subject();
+  VerifyResult found = verify(subject, {}, bench.clock, &ledger, *bench.observer);
+  EXPECT_FALSE(found.good());
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.result, "done");
+  EXPECT_EQ(outcome.entry.totals.changed_files, 0u);
+  EXPECT_GT(outcome.entry.totals.read_bytes, 0u);
+  EXPECT_EQ(compare_snapshots(tree, bench.restored(2)), "");
+  EXPECT_EQ(list_points(subject, &ledger).points.at(0).health, "damaged");
+  EXPECT_EQ(list_points(subject, &ledger).points.at(1).health, "proved");
+}
+
+TEST(Runs, AMissingVolumeOrIndexOrSealOfTheBaseIsWorkedAround) {
+  for (const char* lost : {"data-002.kvol", "index.kidx", "seals"}) {
+    Workbench bench("[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n");
+    TreeMaker maker(bench.source(), 22);
+    maker.grow(60);
+    write_file(bench.source() + "/noise", [] {
+      std::string text(400000, '\0');
+      std::mt19937 random(3);
+      for (char& c : text) c = static_cast<char>(random());
+      return text;
+    }());
+    bench.run_good();
+    maker.churn(5);
+    bench.run_good();
+    for (Sequence sequence : {1u, 2u}) {
+      std::string folder = bench.set_folder(sequence);
+      if (std::string(lost) == "seals") {
+        if (sequence == 2) continue;
+        fs::remove(folder + "/seal.json");
+        fs::remove(folder + "/seal-copy.json");
+      } else {
+        fs::remove(folder + "/" + lost);
+      }
+    }
+    Snapshot now = take_snapshot(bench.source());
+    RunOutcome outcome = bench.run();
+    ASSERT_TRUE(outcome.entry.sequence) << lost << ": " << outcome.entry.message;
+    EXPECT_EQ(outcome.entry.result, "done") << lost;
+    EXPECT_EQ(compare_snapshots(now, bench.restored(*outcome.entry.sequence)), "") << lost;
+  }
+}
+
+TEST(Runs, ASetThatLacksItsLastStrokesIsFinished) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.run_good();
+  std::string folder = bench.set_folder(1);
+  fs::remove(folder + "/seal-copy.json");
+  write_file(folder + "/open.json", "left");
+  fs::rename(folder, folder + ".unfinished");
+  EXPECT_EQ(bench.restored(1).at("a").content, "x") << "it is a set, whatever it is called";
+  bench.run_good();
+  EXPECT_TRUE(fs::exists(folder + "/seal-copy.json"));
+  EXPECT_FALSE(fs::exists(folder + "/open.json"));
+  EXPECT_TRUE(bench.verified().good());
+}
+
+TEST(Runs, WithoutJobOrDriveFileEverythingStillReads) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.run_good();
+  std::string set = bench.set_folder(1);
+  fs::remove(bench.drive() + "/skerry-1/job/job.json");
+  Subject by_set = bench.subject(set);
+  EXPECT_EQ(by_set.identity().name, "job");
+  EXPECT_FALSE(by_set.finding().empty());
+  OpenPoint point(by_set, {});
+  EXPECT_EQ(browse(point, *TreePath::parse(bench.source())).children.size(), 1u);
+}
+
+TEST(Runs, AJobsFolderCopiedElsewhereReads) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.run_good();
+  fs::copy(bench.drive() + "/skerry-1/job", bench.path("carried"), fs::copy_options::recursive);
+  Subject subject = bench.subject(bench.path("carried") + "/");
+  OpenPoint point(subject, {});
+  EXPECT_EQ(point.facts().sequence, 1u);
+}
+
+TEST(Runs, StoppingLeavesNothing) {
+  struct Stopper : Observer {
+    int steps = 0;
+    bool stop_requested() const override { return stop; }
+    void advanced(std::uint64_t, std::uint64_t) override { stop = stop || ++steps > 20; }
+    bool stop = false;
+  };
+  Workbench bench;
+  TreeMaker maker(bench.source(), 5);
+  maker.grow(60);
+  Stopper stopper;
+  bench.observer = &stopper;
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.result, "stopped");
+  EXPECT_EQ(outcome.entry.exit_code, 11);
+  std::size_t left = 0;
+  for (const auto& entry : fs::recursive_directory_iterator(bench.drive())) left += entry.is_regular_file() ? 1 : 0;
+  EXPECT_EQ(left, 2u) << "drive.json and job.json";
+}
+
+TEST(Preview, CountsWithoutWriting) {
+  Workbench bench;
+  for (int i = 0; i < 10; ++i) write_file(bench.source() + "/f" + std::to_string(i), std::string(1000, 'x'));
+  sleep(4);
+  bench.run_good();
+  write_file(bench.source() + "/f1", "changed");
+  write_file(bench.source() + "/new", "new");
+  fs::remove(bench.source() + "/f2");
+  Snapshot before = take_snapshot(bench.drive());
+  RunContext context{bench.home(), bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {}, open_local_store};
+  PreviewResult result = preview_job("job", std::nullopt, context);
+  EXPECT_EQ(result.new_files, 1u);
+  EXPECT_EQ(result.changed_files, 1u);
+  EXPECT_EQ(result.gone_files, 1u);
+  EXPECT_EQ(result.held_files, 8u);
+  EXPECT_EQ(result.kind, "incremental");
+  EXPECT_EQ(compare_snapshots(before, take_snapshot(bench.drive())), "");
+}
+
+TEST(Ledger, KeepsRunsAndRefusesANewerOne) {
+  TempFolder folder;
+  std::string path = folder / "ledger.db";
+  {
+    Ledger ledger(path);
+    RunEntry run;
+    run.job = "wardens";
+    run.started = {1000, 5};
+    ledger.begin_run(run);
+    EXPECT_EQ(run.number, 1);
+    EXPECT_FALSE(ledger.run("wardens", 1)->ended) << "a run that was cut off has no end";
+    run.ended = Instant{1010, 0};
+    run.result = "done with problems";
+    run.problems = 1;
+    run.totals.bytes = std::uint64_t{1} << 45;
+    ledger.finish_run(run, {{"/srv/\xff", "read", "permission denied"}});
+    RunEntry next;
+    next.job = "wardens";
+    ledger.begin_run(next);
+    EXPECT_EQ(next.number, 2);
+  }
+  Ledger again(path);
+  std::optional<RunEntry> run = again.run("wardens", 1);
+  ASSERT_TRUE(run);
+  EXPECT_EQ(run->started, (Instant{1000, 5}));
+  EXPECT_EQ(run->totals.bytes, std::uint64_t{1} << 45);
+  EXPECT_EQ(again.problems(run->id).at(0).path, "/srv/\xff");
+  EXPECT_EQ(again.runs("", 10).size(), 2u);
+  EXPECT_FALSE(again.run("moths", 1));
+  Database(path).run("PRAGMA user_version = 99");
+  EXPECT_THROW(Ledger{path}, Error);
+}
+
+TEST(Lock, IsExclusiveAndTakenOverWhenItsProcessIsGone) {
+  TempFolder folder;
+  fs::create_directories(folder / "skerry-1/job");
+  auto store = open_local_store(folder.path());
+  {
+    JobLock lock(*store, "skerry-1/job", "skerry-1");
+    EXPECT_THROW(JobLock(*store, "skerry-1/job", "skerry-1"), Error);
+    EXPECT_NO_THROW(lock.check());
+    // Somebody else's in its place: ours no more, and not ours to remove.
+    std::string other = read_file(folder / "skerry-1/job/lock");
+    other.replace(other.find("\"token\":\"") + 9, 4, "0000");
+    write_file(folder / "skerry-1/job/lock", other);
+    EXPECT_THROW(lock.check(), Error);
+  }
+  EXPECT_TRUE(fs::exists(folder / "skerry-1/job/lock"));
+  for (const char* stale : {"", "{}", "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}"}) {
+    write_file(folder / "skerry-1/job/lock", stale);
+    EXPECT_NO_THROW(JobLock(*store, "skerry-1/job", "skerry-1")) << stale;
+  }
+  write_file(folder / "skerry-1/job/lock", "{\"machine\":\"skerry-2\",\"boot\":\"another\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}");
+  EXPECT_THROW(JobLock(*store, "skerry-1/job", "skerry-1"), Error) << "another machine may be writing";
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -1,0 +1,195 @@
+// Bringing files back: clashes, layouts, links, and targets that try to lead elsewhere.
+#include <gtest/gtest.h>
+
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "support/workbench.hpp"
+#include "target/target_folder.hpp"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+class Restores : public testing::Test {
+ protected:
+  void SetUp() override {
+    write_file(bench_.source() + "/ringing/2027.csv", "old list");
+    write_file(bench_.source() + "/ringing/deep/er/tally", "9 terns");
+    write_file(bench_.source() + "/notes", "a note");
+    bench_.run_good();
+  }
+  RestoreResult restore_paths(std::vector<std::string> paths, Layout layout = Layout::picked, Clash clash = Clash::keep_both, bool dry = false) {
+    RestoreRequest request;
+    for (const std::string& path : paths) request.paths.push_back(*TreePath::parse(path));
+    request.target = out();
+    request.layout = layout;
+    request.clash = clash;
+    request.dry = dry;
+    Subject subject = bench_.subject();
+    return restore(subject, {}, request, *bench_.observer, [this](const RestoredItem& item) { notes_[item.path.absolute()] = item.note; });
+  }
+  std::string out() const { return bench_.path("out"); }
+
+  Workbench bench_;
+  std::map<std::string, std::string> notes_;
+};
+
+TEST_F(Restores, Layouts) {
+  restore_paths({bench_.source() + "/ringing"});
+  EXPECT_EQ(read_file(out() + "/ringing/deep/er/tally"), "9 terns");
+  fs::remove_all(out());
+  restore_paths({bench_.source() + "/ringing"}, Layout::path);
+  EXPECT_EQ(read_file(out() + bench_.source() + "/ringing/deep/er/tally"), "9 terns");
+  fs::remove_all(out());
+  RestoreResult flat = restore_paths({bench_.source()}, Layout::flat);
+  EXPECT_EQ(read_file(out() + "/tally"), "9 terns");
+  EXPECT_EQ(read_file(out() + "/2027.csv"), "old list");
+  EXPECT_EQ(flat.files, 3u);
+  fs::remove_all(out());
+  restore_paths({"/"});
+  EXPECT_EQ(read_file(out() + bench_.source() + "/notes"), "a note");
+}
+
+TEST_F(Restores, WhatLiesInAPickedFolderIsRestoredOnce) {
+  RestoreResult result = restore_paths({bench_.source() + "/ringing/deep", bench_.source() + "/ringing", bench_.source() + "/ringing/2027.csv"});
+  EXPECT_EQ(result.files, 2u);
+  EXPECT_EQ(take_snapshot(out()).size(), 6u);
+}
+
+TEST_F(Restores, Clashes) {
+  std::string there = out() + "/2027.csv";
+  std::string picked = bench_.source() + "/ringing/2027.csv";
+  write_file(there, "what is there");
+  EXPECT_EQ(restore_paths({picked}).files, 1u);
+  EXPECT_EQ(read_file(there), "what is there");
+  EXPECT_EQ(notes_[picked], "beside the one that is there");
+  restore_paths({picked});
+  EXPECT_EQ(take_snapshot(out()).size(), 4u) << "the first, two beside it, the folder";
+
+  RestoreResult kept = restore_paths({picked}, Layout::picked, Clash::keep_existing);
+  EXPECT_EQ(kept.kept, 1u);
+  EXPECT_EQ(read_file(there), "what is there");
+
+  set_modified(there, -1000);  // newer than the saved one
+  EXPECT_EQ(restore_paths({picked}, Layout::picked, Clash::keep_newer).kept, 1u);
+  set_modified(there, 100000);
+  EXPECT_EQ(restore_paths({picked}, Layout::picked, Clash::keep_newer).files, 1u);
+  EXPECT_EQ(read_file(there), "old list");
+
+  write_file(there, "what is there");
+  restore_paths({picked}, Layout::picked, Clash::replace);
+  EXPECT_EQ(read_file(there), "old list");
+  EXPECT_EQ(notes_[picked], "replaced what was there");
+}
+
+TEST_F(Restores, AFolderIsNeverReplacedByAFile) {
+  fs::create_directories(out() + "/2027.csv/precious");
+  RestoreResult result = restore_paths({bench_.source() + "/ringing/2027.csv"}, Layout::picked, Clash::replace);
+  EXPECT_EQ(result.problems.size(), 1u);
+  EXPECT_TRUE(fs::exists(out() + "/2027.csv/precious"));
+}
+
+TEST_F(Restores, DryWritesNothing) {
+  RestoreResult result = restore_paths({"/"}, Layout::path, Clash::replace, true);
+  EXPECT_EQ(result.files, 3u);
+  EXPECT_FALSE(fs::exists(out()));
+}
+
+TEST_F(Restores, NothingIsWrittenThroughALink) {
+  fs::create_directories(bench_.path("elsewhere"));
+  fs::create_directories(out());
+  fs::create_directory_symlink(bench_.path("elsewhere"), out() + "/ringing");
+  RestoreResult result = restore_paths({bench_.source() + "/ringing"}, Layout::picked, Clash::replace);
+  EXPECT_FALSE(result.problems.empty());
+  EXPECT_TRUE(fs::is_empty(bench_.path("elsewhere")));
+  // A link in a file's place is replaced itself; what it points to stays.
+  write_file(bench_.path("elsewhere/target"), "untouched");
+  fs::create_symlink(bench_.path("elsewhere/target"), out() + "/notes");
+  restore_paths({bench_.source() + "/notes"}, Layout::picked, Clash::replace);
+  EXPECT_EQ(read_file(bench_.path("elsewhere/target")), "untouched");
+  EXPECT_EQ(read_file(out() + "/notes"), "a note");
+  EXPECT_FALSE(fs::is_symlink(out() + "/notes"));
+}
+
+TEST_F(Restores, InPlace) {
+  write_file(bench_.source() + "/notes", "spoilt");
+  fs::remove_all(bench_.source() + "/ringing");
+  RestoreRequest request;
+  request.paths = {*TreePath::parse(bench_.source())};
+  request.target = "/";
+  request.in_place = true;
+  Subject subject = bench_.subject();
+  RestoreResult result = restore(subject, {}, request, *bench_.observer, {});
+  EXPECT_TRUE(result.problems.empty());
+  EXPECT_EQ(read_file(bench_.source() + "/notes"), "spoilt") << "never over what is there, unless told";
+  EXPECT_EQ(read_file(bench_.source() + "/ringing/2027.csv"), "old list");
+  EXPECT_EQ(take_snapshot(bench_.source()).size(), 8u);
+}
+
+TEST(RestoreLinks, OneMemberOfAHardLinkGroupHasItsContent) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "shared");
+  fs::create_hard_link(bench.source() + "/a", bench.source() + "/b");
+  fs::create_hard_link(bench.source() + "/a", bench.source() + "/c");
+  bench.run_good();
+  RestoreRequest request;
+  request.paths = {*TreePath::parse(bench.source() + "/c")};
+  request.target = bench.path("out");
+  Subject subject = bench.subject();
+  restore(subject, {}, request, *bench.observer, {});
+  EXPECT_EQ(read_file(bench.path("out/c")), "shared");
+  EXPECT_EQ(bench.restored(1).at("a").links, 3u);
+}
+
+TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {
+  if (geteuid() == 0) {
+    // Root reads everything; a source that vanishes serves as well.
+    Workbench bench;
+    write_file(bench.source() + "/good", "x");
+    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\", \"" + bench.path("missing") + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[protect]\nencryption = \"none\"\n");
+    RunOutcome outcome = bench.run();
+    EXPECT_EQ(outcome.entry.result, "done with problems");
+    EXPECT_EQ(outcome.entry.exit_code, 1);
+    ASSERT_EQ(outcome.problems.size(), 1u);
+    return;
+  }
+  Workbench bench;
+  write_file(bench.source() + "/good", "x");
+  write_file(bench.source() + "/closed", "secret");
+  chmod((bench.source() + "/closed").c_str(), 0);
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.problems.size(), 1u);
+  Snapshot back;
+  RestoreRequest request;
+  request.paths = {TreePath()};
+  request.target = bench.path("out");
+  Subject subject = bench.subject();
+  RestoreResult result = restore(subject, {}, request, *bench.observer, {});
+  EXPECT_EQ(result.problems.size(), 1u);
+  EXPECT_FALSE(fs::exists(bench.path("out") + bench.source() + "/closed"));
+}
+
+TEST(TargetFolder, KeepsBelowItsRoot) {
+  TempFolder folder;
+  write_file(folder / "file", "x");
+  EXPECT_THROW(TargetFolder(folder / "file"), Error);
+  TargetFolder target(folder / "made/deep");
+  bool created = false;
+  EXPECT_GE(target.folder(*TreePath::from_joined("a/b/c"), true, &created), 0);
+  EXPECT_TRUE(created);
+  EXPECT_GE(target.folder(*TreePath::from_joined("a/b"), true, &created), 0);
+  EXPECT_FALSE(created);
+  EXPECT_THROW(target.folder(*TreePath::from_joined("x"), false), Error);
+  fs::create_directory_symlink("/etc", folder / "made/deep/out");
+  EXPECT_THROW(target.folder(*TreePath::from_joined("out"), true), Error);
+  // Deeper than handles are kept open.
+  TreePath deep;
+  for (int i = 0; i < 200; ++i) deep = deep.child("d");
+  EXPECT_GE(target.folder(deep, true), 0);
+  EXPECT_GE(target.folder(deep.parent().parent(), true), 0);
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -90,10 +90,10 @@ AskPassphrase Environment::ask() const {
     tcgetattr(STDIN_FILENO, &before);
     termios silent = before;
     silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-    tcsetattr(STDIN_FILENO, TCSAFLUSH, &silent);
+    tcsetattr(STDIN_FILENO, TCSADRAIN, &silent);
     std::string line;
     bool good = static_cast<bool>(std::getline(std::cin, line));
-    tcsetattr(STDIN_FILENO, TCSAFLUSH, &before);
+    tcsetattr(STDIN_FILENO, TCSADRAIN, &before);
     fmt::print(stderr, "\n");
     return good ? std::optional(line) : std::nullopt;
   };

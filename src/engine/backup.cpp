@@ -53,6 +53,13 @@ class JobRun {
     return passphrase_;
   }
 
+  // A slip of the finger in the first passphrase would only be noticed at the first restore.
+  void confirm_passphrase(const std::string& phrase) {
+    if (job_.passphrase != "ask") return;
+    std::optional<std::string> again = context_.ask ? context_.ask("the same again, since nobody can bring it back") : std::nullopt;
+    if (again != phrase) throw Error(ErrorKind::key, "the two passphrases are not the same", "run it again");
+  }
+
   void steps() {
     state_ = context_.home.load_state(job_.name);
     destination_ = find_destination(job_, state_, context_.machine, context_.open_store);
@@ -118,6 +125,7 @@ class JobRun {
         if (!phrase) {
           throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given", "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
         }
+        if (newest == nullptr) confirm_passphrase(*phrase);
         plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost)};
       }
     }

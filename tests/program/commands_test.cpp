@@ -107,6 +107,16 @@ TEST_F(Commands, OnATerminalThereIsALivingLineAndAPromptWithoutEcho) {
   EXPECT_FALSE(holds(piped.err, "\033"));
 }
 
+TEST_F(Commands, AFirstPassphraseIsAskedForTwice) {
+  ASSERT_EQ(desk_({"job", "define", "typed", "--what-folders", desk_.source(), "--where-destinations", desk_.drive()}).exit, 0);
+  desk_.program.environment["TERM"] = "xterm";
+  Ran slip = desk_.program.run_on_terminal({"run", "typed"}, "passphrase of", "one\nother\n");
+  EXPECT_EQ(slip.exit, 7) << slip.out;
+  EXPECT_TRUE(holds(slip.out, "not the same"));
+  EXPECT_EQ(desk_.program.run_on_terminal({"run", "typed"}, "passphrase of", "one\none\n").exit, 0);
+  EXPECT_EQ(desk_.program.run_on_terminal({"run", "typed"}, "passphrase of", "one\n").exit, 0);
+}
+
 TEST_F(Commands, CtrlCStopsCleanly) {
   std::string noise(96u << 20, '\0');
   std::mt19937_64 random(3);

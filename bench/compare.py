@@ -1,0 +1,183 @@
+#!/usr/bin/env python3
+"""Measures Kestrum against general-purpose baselines, in alternating pairs of one run: compare.py BIN TREE [options].
+
+Ratios are what counts: these machines are shared. "throughput" ratios are baseline seconds / Kestrum seconds, so more
+is better; 1.0 is as fast as the baseline."""
+import argparse
+import json
+import os
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+
+
+def timed(command, environment=None):
+    """Seconds until the command has ended and everything is on the drive, and its peak memory in MiB."""
+    os.sync()
+    begin = time.monotonic()
+    process = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    out = process.stdout.read()
+    err = process.stderr.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    os.sync()
+    seconds = time.monotonic() - begin
+    code = os.waitstatus_to_exitcode(status)
+    if code not in (0, 1):
+        raise SystemExit("%s: exit %d\n%s" % (" ".join(command), code, err))
+    return seconds, usage.ru_maxrss / 1024, out
+
+
+def spread(values):
+    return {"median": round(statistics.median(values), 3), "min": round(min(values), 3), "max": round(max(values), 3)}
+
+
+class Bench:
+    def __init__(self, arguments, folder):
+        self.bin = os.path.abspath(arguments.bin)
+        self.tree = os.path.abspath(arguments.tree)
+        self.level = arguments.level
+        self.threads = os.cpu_count()
+        self.pairs = arguments.pairs
+        self.folder = folder
+        self.kestrum = os.path.join(self.bin, "kestrum")
+        self.pipeline = os.path.join(self.bin, "bench_pipeline")
+        self.environment = dict(os.environ, KESTRUM_HOME=os.path.join(folder, "home"), KESTRUM_MACHINE="skerry-1")
+        passphrase = os.path.join(folder, "pass")
+        with open(os.open(passphrase, os.O_CREAT | os.O_WRONLY, 0o600), "w") as file:
+            file.write("tern in the fog\n")
+        for name, check in (("bare", "nothing"), ("checked", "read back")):
+            os.makedirs(os.path.join(folder, name))
+            timed([self.kestrum, "job", "define", name, "--what-folders", self.tree, "--where-destinations", os.path.join(folder, name),
+                   "--protect-passphrase", "file:" + passphrase, "--how-compression", str(self.level), "--check-after-run", check], self.environment)
+
+    def run(self, job, *more):
+        seconds, memory, out = timed([self.kestrum, "run", job, "--quiet", "--json", *more], self.environment)
+        return seconds, memory, json.loads(out)["runs"][0]
+
+    def drop(self, job):
+        """Back to nothing, so that each full writes as much as the one before."""
+        drive = os.path.join(self.folder, job)
+        shutil.rmtree(drive)
+        os.makedirs(drive)
+        state = os.path.join(self.folder, "home", "state", "job-state", job + ".json")
+        if os.path.exists(state):
+            os.unlink(state)
+
+    def fulls(self):
+        packed = os.path.join(self.folder, "packed")
+        result = {"bare": [], "checked": [], "memory": [], "baseline": []}
+        timed([self.pipeline, "walk", self.tree])
+        for _ in range(self.pairs):
+            base = timed([self.pipeline, "pack", self.tree, packed, str(self.level), str(self.threads)])[0]
+            self.drop("bare")
+            bare, memory, run = self.run("bare", "--kind", "full")
+            self.drop("checked")
+            checked = self.run("checked", "--kind", "full")[0]
+            result["baseline"].append(base)
+            result["bare"].append(base / bare)
+            result["checked"].append(base / checked)
+            result["memory"].append(memory)
+        volumes = [name for name in os.listdir(run["set-folder"]) if name.endswith(".kvol")]
+        content = sum(os.path.getsize(os.path.join(run["set-folder"], name)) for name in volumes)
+        catalog = self.catalog_bytes(run["set-folder"], volumes)
+        return {"files": run["totals"]["files"], "bytes": run["totals"]["bytes"], "baseline-seconds": spread(result["baseline"]),
+                "full-throughput": spread(result["bare"]), "full-read-back-throughput": spread(result["checked"]), "full-memory-mib": spread(result["memory"]),
+                "stored-bytes": run["totals"]["stored-bytes"], "catalog-bytes": catalog, "pipeline-bytes": os.path.getsize(packed),
+                "stored-ratio-without-catalog-and-index": round((content - catalog) / os.path.getsize(packed), 4)}
+
+    @staticmethod
+    def catalog_bytes(folder, volumes):
+        total = 0
+        for name in volumes:
+            path = os.path.join(folder, name)
+            with open(path, "rb") as file:
+                at, end = 96, os.path.getsize(path)
+                while at < end:
+                    file.seek(at)
+                    head = file.read(16)
+                    size = 32 + int.from_bytes(head[12:16], "little")
+                    total += size if head[4] == 2 else 0
+                    at += size
+        return total
+
+    def increments(self):
+        time.sleep(3.5)
+        self.run("bare")
+        ratios, seconds, memories = [], [], []
+        for _ in range(self.pairs):
+            walk = timed([self.pipeline, "walk", self.tree])[0]
+            spent, memory, _ = self.run("bare")
+            ratios.append(spent / walk)
+            seconds.append(spent)
+            memories.append(memory)
+        return {"no-change-times-the-walk": spread(ratios), "no-change-seconds": spread(seconds), "no-change-memory-mib": spread(memories)}
+
+    def restores(self):
+        packed = os.path.join(self.folder, "packed")
+        ratios, memories = [], []
+        for _ in range(self.pairs):
+            for name in ("unpacked", "restored"):
+                shutil.rmtree(os.path.join(self.folder, name), ignore_errors=True)
+            base = timed([self.pipeline, "unpack", packed, os.path.join(self.folder, "unpacked")])[0]
+            spent, memory, _ = timed([self.kestrum, "restore", "bare", self.tree, "--to", os.path.join(self.folder, "restored"), "--quiet"], self.environment)
+            ratios.append(base / spent)
+            memories.append(memory)
+        first = next(os.path.join(folder, name) for folder, _, names in os.walk(self.tree) for name in sorted(names)
+                     if os.path.isfile(os.path.join(folder, name)) and not os.path.islink(os.path.join(folder, name)))
+        one = [timed([self.kestrum, "restore", "bare", first, "--to", os.path.join(self.folder, "one-%d" % i), "--quiet"], self.environment)[0] for i in range(self.pairs)]
+        key = [timed([self.kestrum, "browse", "bare", "/"], self.environment)[0] for _ in range(self.pairs)]
+        return {"restore-throughput": spread(ratios), "restore-memory-mib": spread(memories), "restore-one-seconds": spread(one), "key-and-start-seconds": spread(key)}
+
+    def stages(self):
+        sample = os.path.join(self.folder, "sample")
+        with open(sample, "wb") as out:
+            for folder, _, names in os.walk(self.tree):
+                for name in sorted(names):
+                    path = os.path.join(folder, name)
+                    if out.tell() < 128 << 20 and os.path.isfile(path) and not os.path.islink(path):
+                        with open(path, "rb") as file:
+                            out.write(file.read(8 << 20))
+        if os.path.getsize(sample) < 1 << 20:
+            return {}
+        return {"nanoseconds-per-byte": json.loads(timed([os.path.join(self.bin, "bench_stages"), sample, str(self.level)])[2])}
+
+
+def table(result):
+    print("%s files, %.1f MiB, level %d, %d threads" % (format(result["files"], ","), result["bytes"] / 2**20, result["level"], result["threads"]))
+    for key, value in result.items():
+        if isinstance(value, dict) and "median" in value:
+            print("  %-40s %8.3f   (%.3f to %.3f)" % (key, value["median"], value["min"], value["max"]))
+        elif isinstance(value, dict):
+            print("  %-40s %s" % (key, ", ".join("%s %s" % pair for pair in value.items())))
+        elif key not in ("files", "level", "threads", "tree"):
+            print("  %-40s %s" % (key, value))
+
+
+def main():
+    parser = argparse.ArgumentParser()
+    parser.add_argument("bin")
+    parser.add_argument("tree")
+    parser.add_argument("--level", type=int, default=3)
+    parser.add_argument("--pairs", type=int, default=3)
+    parser.add_argument("--json", action="store_true")
+    parser.add_argument("--only", choices=["full", "increment"], help="leave out the rest")
+    arguments = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="kestrum-bench-") as folder:
+        bench = Bench(arguments, folder)
+        result = {"tree": bench.tree, "level": bench.level, "threads": bench.threads}
+        result.update(bench.fulls())
+        if arguments.only != "full":
+            result.update(bench.increments())
+        if arguments.only is None:
+            result.update(bench.restores())
+            result.update(bench.stages())
+    if arguments.json:
+        json.dump(result, sys.stdout, indent=1)
+    else:
+        table(result)
+
+
+main()

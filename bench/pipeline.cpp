@@ -1,5 +1,5 @@
-// The yardstick: every file read, one stream with each file's name, mode, times and size, zstd with as many threads,
-// AES-256-CTR, one file, flushed. And its reverse, and a plain walk that looks at every file.
+// The yardstick: every file read, one stream with each file's name, mode, times and size, zstd with as many
+// threads, AES-256-CTR, one file, flushed. And its reverse, and a plain walk that looks at every file.
 //   bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | walk TREE
 #include <fcntl.h>
 #include <openssl/evp.h>
@@ -47,7 +47,8 @@ struct Head {
 
 class Packer {
  public:
-  Packer(const char* path, int level, int threads) : file_(open(path, O_WRONLY | O_CREAT | O_TRUNC, 0600)), cipher_(cipher()) {
+  Packer(const char* path, int level, int threads)
+      : file_(open(path, O_WRONLY | O_CREAT | O_TRUNC, 0600)), cipher_(cipher()) {
     if (file_ < 0) fail(path);
     ZSTD_CCtx_setParameter(zstd_, ZSTD_c_compressionLevel, level);
     ZSTD_CCtx_setParameter(zstd_, ZSTD_c_nbWorkers, threads);
@@ -86,7 +87,7 @@ void each(const fs::path& root, F&& file) {
   for (const fs::directory_entry& entry : fs::directory_iterator(root)) names.push_back(entry.path());
   std::sort(names.begin(), names.end());
   for (const fs::path& name : names) {
-    struct stat status{};
+    struct stat status {};
     if (lstat(name.c_str(), &status) != 0) continue;
     file(name, status);
     if (S_ISDIR(status.st_mode)) each(name, file);
@@ -99,7 +100,12 @@ void pack(const fs::path& root, const char* to, int level, int threads) {
   each(root, [&](const fs::path& path, const struct stat& status) {
     std::string name = path.lexically_relative(root).string();
     bool regular = S_ISREG(status.st_mode);
-    Head head{regular ? static_cast<std::uint64_t>(status.st_size) : 0, status.st_mtim.tv_sec, static_cast<std::uint32_t>(status.st_mtim.tv_nsec), status.st_mode, static_cast<std::uint32_t>(name.size()), 0};
+    Head head{regular ? static_cast<std::uint64_t>(status.st_size) : 0,
+              status.st_mtim.tv_sec,
+              static_cast<std::uint32_t>(status.st_mtim.tv_nsec),
+              status.st_mode,
+              static_cast<std::uint32_t>(name.size()),
+              0};
     int fd = regular ? open(path.c_str(), O_RDONLY) : -1;
     if (regular && fd < 0) return;
     packer.put(&head, sizeof head);

@@ -1,4 +1,5 @@
-// What each stage of a run costs per byte, on one core, on the content of one file: bench_stages FILE LEVEL. JSON.
+// What each stage of a run costs per byte, on one core, on the content of one file: bench_stages FILE LEVEL.
+// JSON.
 #include <fmt/format.h>
 
 #include <chrono>
@@ -54,7 +55,8 @@ int main(int argc, char** argv) {
       rest = rest.subspan(length);
     }
   });
-  double hash = nanoseconds_per_byte(content.size(), [&] { frames([&](ByteView part) { sink += naming.name(part).bytes[0]; }); });
+  double hash = nanoseconds_per_byte(
+      content.size(), [&] { frames([&](ByteView part) { sink += naming.name(part).bytes[0]; }); });
   std::size_t packed = 0;
   double compress = nanoseconds_per_byte(content.size(), [&] {
     packed = 0;
@@ -72,7 +74,10 @@ int main(int argc, char** argv) {
       sink += cipher.encrypt(frame, ordinal++).size();
     });
   });
-  fmt::print("{{\"bytes\": {}, \"cut\": {:.3f}, \"hash\": {:.3f}, \"compress\": {:.3f}, \"encrypt\": {:.3f}, \"ratio\": {:.3f}}}\n", content.size(), cut, hash, compress, encrypt,
-             static_cast<double>(packed) / static_cast<double>(content.size()));
+  fmt::print(
+      "{{\"bytes\": {}, \"cut\": {:.3f}, \"hash\": {:.3f}, \"compress\": {:.3f}, \"encrypt\": {:.3f}, "
+      "\"ratio\": {:.3f}}}\n",
+      content.size(), cut, hash, compress, encrypt,
+      static_cast<double>(packed) / static_cast<double>(content.size()));
   return sink == 42 ? 1 : 0;
 }

@@ -57,14 +57,22 @@ constexpr std::uint64_t attribute_limit = 1u << 20;
 
 std::string_view entry_type_name(EntryType type) {
   switch (type) {
-    case EntryType::folder: return "folder";
-    case EntryType::file: return "file";
-    case EntryType::symlink: return "link";
-    case EntryType::fifo: return "fifo";
-    case EntryType::char_device: return "character device";
-    case EntryType::block_device: return "block device";
-    case EntryType::socket: return "socket";
-    case EntryType::device_image: return "device image";
+    case EntryType::folder:
+      return "folder";
+    case EntryType::file:
+      return "file";
+    case EntryType::symlink:
+      return "link";
+    case EntryType::fifo:
+      return "fifo";
+    case EntryType::char_device:
+      return "character device";
+    case EntryType::block_device:
+      return "block device";
+    case EntryType::socket:
+      return "socket";
+    case EntryType::device_image:
+      return "device image";
   }
   return "?";
 }
@@ -72,7 +80,8 @@ std::string_view entry_type_name(EntryType type) {
 void write_path(ByteWriter& out, const std::string& joined, const std::string& previous) {
   std::size_t most = std::min(joined.size(), previous.size());
   std::size_t shared = static_cast<std::size_t>(
-      std::mismatch(joined.begin(), joined.begin() + static_cast<std::ptrdiff_t>(most), previous.begin()).first -
+      std::mismatch(joined.begin(), joined.begin() + static_cast<std::ptrdiff_t>(most), previous.begin())
+          .first -
       joined.begin());
   out.varint(shared);
   out.text(std::string_view(joined).substr(shared));
@@ -118,7 +127,8 @@ ContentList read_content_list(ByteReader& in, std::uint64_t length) {
       item.sequence = read_u32_varint(in);
     }
     if (item.kind == ItemKind::list) item.list_size = in.varint();
-    if (item.kind != ItemKind::hole && item.ref().length > limits::chunk) throw damage("a chunk is larger than it can be");
+    if (item.kind != ItemKind::hole && item.ref().length > limits::chunk)
+      throw damage("a chunk is larger than it can be");
     list.push_back(item);
   }
   if (sum != length) throw damage("a content list is shorter than its file");

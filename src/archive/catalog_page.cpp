@@ -11,7 +11,8 @@ CatalogPage decode_page(ByteView bytes) {
   page.level = in.u8();
   if (page.level > limits::levels) throw damage("the catalog has too many levels");
   std::uint64_t count = in.varint();
-  if (count > bytes.size() || (count == 0 && page.level > 0)) throw damage("a catalog page has a wrong count");
+  if (count > bytes.size() || (count == 0 && page.level > 0))
+    throw damage("a catalog page has a wrong count");
   std::string previous;
   for (std::uint64_t i = 0; i < count; ++i) {
     if (page.level == 0) {

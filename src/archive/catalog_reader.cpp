@@ -23,7 +23,8 @@ void CatalogReader::descend() {
     const Open& open = stack_.back();
     const PageLink& link = open.page.links[open.at];
     CatalogPage below = load(link.page, open.page.level - 1);
-    if (below.size() == 0 || below.path_at(0) != link.first) throw damage("a catalog page is not the one that was meant");
+    if (below.size() == 0 || below.path_at(0) != link.first)
+      throw damage("a catalog page is not the one that was meant");
     stack_.push_back({std::move(below), 0});
   }
   started_ = true;
@@ -61,7 +62,8 @@ void CatalogReader::seek_where(const std::function<bool(const TreePath&)>& befor
     std::size_t end = open.page.size();
     while (at < end) {
       std::size_t middle = (at + end) / 2;
-      (before(open.page.path_at(middle)) ? at : end) = before(open.page.path_at(middle)) ? middle + 1 : middle;
+      (before(open.page.path_at(middle)) ? at : end) =
+          before(open.page.path_at(middle)) ? middle + 1 : middle;
     }
     started_ = true;
     if (open.page.level == 0) {
@@ -72,7 +74,8 @@ void CatalogReader::seek_where(const std::function<bool(const TreePath&)>& befor
     open.at = at == 0 ? 0 : at - 1;
     const PageLink& link = open.page.links[open.at];
     CatalogPage below = load(link.page, open.page.level - 1);
-    if (below.size() == 0 || below.path_at(0) != link.first) throw damage("a catalog page is not the one that was meant");
+    if (below.size() == 0 || below.path_at(0) != link.first)
+      throw damage("a catalog page is not the one that was meant");
     stack_.push_back({std::move(below), 0});
   }
 }

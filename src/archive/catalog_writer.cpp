@@ -7,8 +7,9 @@
 namespace kestrum {
 namespace {
 
-// With entries of about 200 bytes, a cut before one in 64 after the minimum gives pages of about 16 KiB: small enough
-// that a changed file costs little, large enough that the tree over a million files has three levels.
+// With entries of about 200 bytes, a cut before one in 64 after the minimum gives pages of about 16 KiB:
+// small enough that a changed file costs little, large enough that the tree over a million files has three
+// levels.
 constexpr std::size_t min_page = 4u << 10;
 constexpr std::uint64_t boundary_mask = 63;
 
@@ -22,12 +23,13 @@ CatalogWriter::CatalogWriter(ChunkSink& sink, const SecretKey& naming_key) : sin
 }
 
 bool CatalogWriter::is_boundary(std::size_t level, const TreePath& path) const {
-  return (XXH3_64bits_withSeed(path.joined().data(), path.joined().size(), seed_ + level) & boundary_mask) == 0;
+  return (XXH3_64bits_withSeed(path.joined().data(), path.joined().size(), seed_ + level) & boundary_mask) ==
+         0;
 }
 
 template <typename Encode>
-void CatalogWriter::add_at(std::size_t level, const TreePath& path, std::uint64_t entries, std::uint64_t bytes,
-                           Encode&& encode) {
+void CatalogWriter::add_at(std::size_t level, const TreePath& path, std::uint64_t entries,
+                           std::uint64_t bytes, Encode&& encode) {
   if (levels_[level].page.size() >= min_page && is_boundary(level, path)) add_link(level + 1, flush(level));
   ByteWriter encoded;
   encode(encoded, levels_[level].last);

@@ -9,8 +9,8 @@ namespace kestrum {
 // Entries must come in catalog order. The sink must outlive this.
 class CatalogWriter {
  public:
-  // `boundary_key`: where pages are cut depends on it and on paths only, so that an unchanged stretch of the list
-  // gives the same pages again. Derived from the naming key.
+  // `boundary_key`: where pages are cut depends on it and on paths only, so that an unchanged stretch of the
+  // list gives the same pages again. Derived from the naming key.
   CatalogWriter(ChunkSink& sink, const SecretKey& naming_key);
   void add(const Entry& entry);
   CatalogTop finish();
@@ -26,7 +26,8 @@ class CatalogWriter {
     std::uint64_t pages_done = 0;
   };
   template <typename Encode>
-  void add_at(std::size_t level, const TreePath& path, std::uint64_t entries, std::uint64_t bytes, Encode&& encode);
+  void add_at(std::size_t level, const TreePath& path, std::uint64_t entries, std::uint64_t bytes,
+              Encode&& encode);
   PageLink flush(std::size_t level);
   void add_link(std::size_t level, const PageLink& link);
   bool is_boundary(std::size_t level, const TreePath& path) const;

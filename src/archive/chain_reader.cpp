@@ -18,11 +18,14 @@ SetReader& ChainReader::set(Sequence sequence) {
   auto open = open_.find(sequence);
   if (open != open_.end()) return *open->second;
   const FoundSet* found = sealed(sequence);
-  if (found == nullptr) throw damage("set " + std::to_string(sequence) + " is needed and is not there, or has no valid seal");
+  if (found == nullptr)
+    throw damage("set " + std::to_string(sequence) + " is needed and is not there, or has no valid seal");
   SecretKey master = keys_.unlock(found->seal->keys, found->seal->core.facts.chain);
-  SetReader& reader = *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
+  SetReader& reader =
+      *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
   constexpr std::size_t pages_together = 1536;  // 24 MiB
-  for (auto& [number, one] : open_) one->limit_pages(std::max<std::size_t>(16, pages_together / open_.size()));
+  for (auto& [number, one] : open_)
+    one->limit_pages(std::max<std::size_t>(16, pages_together / open_.size()));
   return reader;
 }
 
@@ -86,7 +89,8 @@ const PointReader::Cached& PointReader::frame_of(SetReader& reader, const IndexR
 
 Bytes PointReader::cut_out(const Cached& cached, const ChunkRef& ref) {
   auto at = cached.at.find(ref.name);
-  if (at == cached.at.end() || at->second.second != ref.length) throw damage("a chunk is not where the index says");
+  if (at == cached.at.end() || at->second.second != ref.length)
+    throw damage("a chunk is not where the index says");
   ByteView content = ByteView(cached.frame->content).subspan(at->second.first, at->second.second);
   if (naming_.name(content) != ref.name) throw damage("a chunk's content does not have its name");
   return Bytes(content.begin(), content.end());
@@ -121,7 +125,8 @@ void ChainChunks::load() {
       });
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage) throw;
-      sets_[i]->mark_lost({{0}, {}});  // the rest of its index does not read: what was put so far is confirmed before use
+      sets_[i]->mark_lost(
+          {{0}, {}});  // the rest of its index does not read: what was put so far is confirmed before use
     }
   }
 }

@@ -14,7 +14,8 @@ class ChainReader {
 
   const std::vector<FoundSet>& sets() const { return sets_; }
   const FoundSet* sealed(Sequence sequence) const;
-  // Opened and authenticated; throws damage when there is no such set or its seal is not ours, key when locked.
+  // Opened and authenticated; throws damage when there is no such set or its seal is not ours, key when
+  // locked.
   SetReader& set(Sequence sequence);
   // The same, nothing instead of damage.
   SetReader* try_set(Sequence sequence);
@@ -58,13 +59,14 @@ class PointReader final : public ChunkSource {
   std::size_t cached_bytes_ = 0;
 };
 
-// What a new set may refer to: the chunks of the sets given, without those known to be lost. Reads the indexes only
-// when the first chunk is asked for, so that a run in which nothing changed reads none.
+// What a new set may refer to: the chunks of the sets given, without those known to be lost. Reads the
+// indexes only when the first chunk is asked for, so that a run in which nothing changed reads none.
 class ChainChunks final : public KnownChunks {
  public:
   explicit ChainChunks(std::vector<SetReader*> sets) : sets_(std::move(sets)) {}
   std::optional<Sequence> find(const ChunkName& name) override;
-  // A chunk that is known to be there (a catalog page just read from an earlier set), without reading an index.
+  // A chunk that is known to be there (a catalog page just read from an earlier set), without reading an
+  // index.
   void remember(const ChunkRef& ref) { remembered_.insert_or_assign(ref.name, ref.sequence); }
   // True when the reference can be taken over as it is.
   bool good(const ChunkRef& ref);

@@ -25,14 +25,16 @@ std::string write_checked_json(const std::vector<JsonSection>& sections, const A
   std::string out = "{\n";
   for (std::size_t i = 0; i < sections.size(); ++i) {
     out += "\"" + sections[i].name + "\":" + sections[i].text + ",\n";
-    std::string check = "\"" + sections[i].name + "-check\":{\"digest\":\"" + to_hex(digest(as_bytes(out))) + "\"";
+    std::string check =
+        "\"" + sections[i].name + "-check\":{\"digest\":\"" + to_hex(digest(as_bytes(out))) + "\"";
     if (auth) check += ",\"auth\":\"" + to_hex(auth(sections[i].name, as_bytes(out))) + "\"";
     out += check + (i + 1 < sections.size() ? "},\n" : "}\n");
   }
   return out + "}\n";
 }
 
-CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& names, bool keyed, const std::string& what) {
+CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& names, bool keyed,
+                              const std::string& what) {
   CheckedJson out;
   std::string_view all = as_text(file);
   std::string_view rest = all;
@@ -52,7 +54,8 @@ CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& nam
     out.digests.push_back(stated);
     if (keyed) {
       take(rest, "\",\"auth\":\"", what);
-      out.auths.push_back({names[i], Bytes(before.begin(), before.end()), digest_from(rest.substr(0, hex_size), what)});
+      out.auths.push_back(
+          {names[i], Bytes(before.begin(), before.end()), digest_from(rest.substr(0, hex_size), what)});
       rest.remove_prefix(hex_size);
     }
     take(rest, i + 1 < names.size() ? "\"},\n" : "\"}\n", what);

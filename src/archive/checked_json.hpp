@@ -30,8 +30,9 @@ struct CheckedJson {
   bool authentic(const AuthFunction& auth) const;
 };
 
-// Throws Error of kind damage unless the file has exactly the sections named and each digest holds. `what` names the
-// file in the message; `keyed`: whether checks carry an `auth`.
-CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& names, bool keyed, const std::string& what);
+// Throws Error of kind damage unless the file has exactly the sections named and each digest holds. `what`
+// names the file in the message; `keyed`: whether checks carry an `auth`.
+CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& names, bool keyed,
+                              const std::string& what);
 
 }  // namespace kestrum

@@ -30,6 +30,8 @@ ChunkRef read_ref(ByteReader& in) {
 
 Naming::Naming(const SecretKey& key) : key_(key), chunk_key_(derive(key, "chunk-name", {})) {}
 
-ChunkName Naming::name(ByteView content) const { return {keyed_digest(chunk_key_, content)}; }
+ChunkName Naming::name(ByteView content) const {
+  return {keyed_digest(chunk_key_, content)};
+}
 
 }  // namespace kestrum

@@ -17,8 +17,8 @@ Compressor::Compressor() : context_(std::make_unique<Context>()) {
 }
 Compressor::~Compressor() = default;
 
-// Four samples of 16 KiB at the quickest level: together they must lose at least 3 %. Photographs and sound that is
-// already compressed lose less than 1 %, text and tables more than half.
+// Four samples of 16 KiB at the quickest level: together they must lose at least 3 %. Photographs and sound
+// that is already compressed lose less than 1 %, text and tables more than half.
 bool Compressor::worth_it(ByteView content) {
   constexpr std::size_t sample = 16u << 10;
   constexpr std::size_t samples = 4;
@@ -27,8 +27,8 @@ bool Compressor::worth_it(ByteView content) {
   context_->scratch.resize(ZSTD_compressBound(sample));
   for (std::size_t i = 0; i < samples; ++i) {
     ByteView part = content.subspan((content.size() - sample) / (samples - 1) * i, sample);
-    std::size_t n = ZSTD_compressCCtx(context_->zstd, context_->scratch.data(), context_->scratch.size(), part.data(),
-                                      part.size(), 1);
+    std::size_t n = ZSTD_compressCCtx(context_->zstd, context_->scratch.data(), context_->scratch.size(),
+                                      part.data(), part.size(), 1);
     if (ZSTD_isError(n) != 0) return true;
     packed += n;
   }
@@ -41,7 +41,8 @@ Codec Compressor::compress(ByteView content, int level, Bytes& out) {
     out.resize(begin + ZSTD_compressBound(content.size()));
     std::size_t n = ZSTD_compressCCtx(context_->zstd, out.data() + begin, out.size() - begin, content.data(),
                                       content.size(), level);
-    if (ZSTD_isError(n) != 0) throw Error(ErrorKind::failed, std::string("compression failed: ") + ZSTD_getErrorName(n));
+    if (ZSTD_isError(n) != 0)
+      throw Error(ErrorKind::failed, std::string("compression failed: ") + ZSTD_getErrorName(n));
     if (n < content.size()) {
       out.resize(begin + n);
       return Codec::zstd;

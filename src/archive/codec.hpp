@@ -13,8 +13,8 @@ class Compressor {
  public:
   Compressor();
   ~Compressor();
-  // Appends `content`, compressed at `level` (1 to 19), to `out` and returns zstd; or as it is and returns stored,
-  // when a probe of a few samples or the result itself says that it will not shrink.
+  // Appends `content`, compressed at `level` (1 to 19), to `out` and returns zstd; or as it is and returns
+  // stored, when a probe of a few samples or the result itself says that it will not shrink.
   Codec compress(ByteView content, int level, Bytes& out);
 
  private:

@@ -7,9 +7,13 @@ namespace {
 
 constexpr std::size_t list_chunk_limit = 64u << 10;
 
-std::size_t encoded_size(const ContentItem& item) { return item.kind == ItemKind::hole ? 6 : 42; }
+std::size_t encoded_size(const ContentItem& item) {
+  return item.kind == ItemKind::hole ? 6 : 42;
+}
 
-bool is_boundary(const ContentItem& item) { return item.name.bytes[31] % 64 == 0; }
+bool is_boundary(const ContentItem& item) {
+  return item.name.bytes[31] % 64 == 0;
+}
 
 void walk_level(const ContentList& list, ChunkSource& source, unsigned depth,
                 const std::function<void(const ContentItem&)>& item,
@@ -31,7 +35,9 @@ void walk_level(const ContentList& list, ChunkSource& source, unsigned depth,
 
 }  // namespace
 
-void ContentListBuilder::add(const ContentItem& item) { add_at(0, item); }
+void ContentListBuilder::add(const ContentItem& item) {
+  add_at(0, item);
+}
 
 void ContentListBuilder::add_at(std::size_t level, const ContentItem& item) {
   if (level == levels_.size()) levels_.emplace_back();
@@ -65,7 +71,8 @@ ContentList ContentListBuilder::finish() {
   return top;
 }
 
-void walk_content(const ContentList& list, ChunkSource& source, const std::function<void(const ContentItem&)>& item,
+void walk_content(const ContentList& list, ChunkSource& source,
+                  const std::function<void(const ContentItem&)>& item,
                   const std::function<void(const ContentItem&)>& on_list) {
   walk_level(list, source, 0, item, on_list);
 }

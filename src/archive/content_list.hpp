@@ -27,9 +27,10 @@ class ContentListBuilder {
   std::vector<Level> levels_;
 };
 
-// Calls `item` for every data chunk and hole in order, and `list` for each list chunk before it is read; follows list
-// chunks through `source`. Either may be empty.
-void walk_content(const ContentList& list, ChunkSource& source, const std::function<void(const ContentItem&)>& item,
+// Calls `item` for every data chunk and hole in order, and `list` for each list chunk before it is read;
+// follows list chunks through `source`. Either may be empty.
+void walk_content(const ContentList& list, ChunkSource& source,
+                  const std::function<void(const ContentItem&)>& item,
                   const std::function<void(const ContentItem&)>& on_list = {});
 
 }  // namespace kestrum

@@ -30,7 +30,9 @@ SecretKey::SecretKey(ByteView bytes) {
   std::copy(bytes.begin(), bytes.end(), bytes_.begin());
 }
 
-SecretKey::~SecretKey() { sodium_memzero(bytes_.data(), bytes_.size()); }
+SecretKey::~SecretKey() {
+  sodium_memzero(bytes_.data(), bytes_.size());
+}
 
 SecretKey SecretKey::random() {
   SecretKey key;
@@ -65,7 +67,9 @@ DigestStream::DigestStream() : state_(std::make_unique<State>()) {
   crypto_generichash_init(&state_->hash, nullptr, 0, sizeof(Digest));
 }
 DigestStream::~DigestStream() = default;
-void DigestStream::update(ByteView data) { crypto_generichash_update(&state_->hash, data.data(), data.size()); }
+void DigestStream::update(ByteView data) {
+  crypto_generichash_update(&state_->hash, data.data(), data.size());
+}
 Digest DigestStream::finish() {
   Digest out;
   crypto_generichash_final(&state_->hash, out.data(), out.size());
@@ -91,9 +95,10 @@ struct Aead::Context {
 };
 
 Aead::Aead(const SecretKey& key) : key_(key), context_(std::make_unique<Context>()) {
-  bool good = context_->seal != nullptr && context_->open != nullptr &&
-              EVP_EncryptInit_ex(context_->seal, EVP_aes_256_gcm(), nullptr, key_.view().data(), nullptr) == 1 &&
-              EVP_DecryptInit_ex(context_->open, EVP_aes_256_gcm(), nullptr, key_.view().data(), nullptr) == 1;
+  bool good =
+      context_->seal != nullptr && context_->open != nullptr &&
+      EVP_EncryptInit_ex(context_->seal, EVP_aes_256_gcm(), nullptr, key_.view().data(), nullptr) == 1 &&
+      EVP_DecryptInit_ex(context_->open, EVP_aes_256_gcm(), nullptr, key_.view().data(), nullptr) == 1;
   if (!good) library_failed("setting a key");
 }
 Aead::~Aead() = default;
@@ -106,11 +111,12 @@ void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Byte
   out.resize(begin + plain.size() + tag_size);
   int n = 0;
   EVP_CIPHER_CTX* context = context_->seal;
-  bool good = EVP_EncryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
-              EVP_EncryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
-              EVP_EncryptUpdate(context, out.data() + begin, &n, plain.data(), static_cast<int>(plain.size())) == 1 &&
-              EVP_EncryptFinal_ex(context, out.data() + begin + n, &n) == 1 &&
-              EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_GET_TAG, tag_size, out.data() + begin + plain.size()) == 1;
+  bool good =
+      EVP_EncryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
+      EVP_EncryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
+      EVP_EncryptUpdate(context, out.data() + begin, &n, plain.data(), static_cast<int>(plain.size())) == 1 &&
+      EVP_EncryptFinal_ex(context, out.data() + begin + n, &n) == 1 &&
+      EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_GET_TAG, tag_size, out.data() + begin + plain.size()) == 1;
   if (!good) library_failed("encrypting");
 }
 
@@ -121,10 +127,11 @@ std::optional<Bytes> Aead::open(std::uint64_t ordinal, ByteView associated, Byte
   Bytes tag(box.end() - tag_size, box.end());
   int n = 0;
   EVP_CIPHER_CTX* context = context_->open;
-  bool good = EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
-              EVP_DecryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
-              EVP_DecryptUpdate(context, plain.data(), &n, box.data(), static_cast<int>(plain.size())) == 1 &&
-              EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_SET_TAG, tag_size, tag.data()) == 1;
+  bool good =
+      EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
+      EVP_DecryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
+      EVP_DecryptUpdate(context, plain.data(), &n, box.data(), static_cast<int>(plain.size())) == 1 &&
+      EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_SET_TAG, tag_size, tag.data()) == 1;
   if (!good) library_failed("decrypting");
   if (EVP_DecryptFinal_ex(context, plain.data() + plain.size(), &n) != 1) return std::nullopt;
   return plain;
@@ -134,9 +141,9 @@ SecretKey key_from_passphrase(std::string_view passphrase, ByteView salt, Argon2
   ready();
   if (salt.size() != crypto_pwhash_SALTBYTES) throw damage("a key entry has a salt of the wrong size");
   SecretKey key;
-  int code = crypto_pwhash_argon2id(key.writable().data(), SecretKey::size, passphrase.data(), passphrase.size(),
-                                    salt.data(), cost.passes, std::size_t{cost.memory_kib} * 1024,
-                                    crypto_pwhash_argon2id_ALG_ARGON2ID13);
+  int code = crypto_pwhash_argon2id(
+      key.writable().data(), SecretKey::size, passphrase.data(), passphrase.size(), salt.data(), cost.passes,
+      std::size_t{cost.memory_kib} * 1024, crypto_pwhash_argon2id_ALG_ARGON2ID13);
   if (code != 0) throw Error(ErrorKind::failed, "not enough memory to derive the key from the passphrase");
   return key;
 }

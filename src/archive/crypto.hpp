@@ -1,4 +1,5 @@
-// Keys, digests and authenticated encryption: the primitives of docs/FORMAT.md sections 1 and 3, behind one wrapper.
+// Keys, digests and authenticated encryption: the primitives of docs/FORMAT.md sections 1 and 3, behind one
+// wrapper.
 #pragma once
 
 #include <array>
@@ -49,7 +50,8 @@ class DigestStream {
 // docs/FORMAT.md section 1. `purpose` is ASCII.
 SecretKey derive(const SecretKey& key, std::string_view purpose, ByteView context);
 
-// AES-256-GCM with one key; nonces are ordinals and must never repeat under one key. Not for two threads at once.
+// AES-256-GCM with one key; nonces are ordinals and must never repeat under one key. Not for two threads at
+// once.
 class Aead {
  public:
   static constexpr std::size_t tag_size = 16;

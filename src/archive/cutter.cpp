@@ -5,8 +5,8 @@
 namespace kestrum {
 namespace {
 
-// Averages of 2^22 and 2^18 further bytes: together about 1 MiB with little spread. High bits, since those have
-// seen the most input of a left-shifting hash.
+// Averages of 2^22 and 2^18 further bytes: together about 1 MiB with little spread. High bits, since those
+// have seen the most input of a left-shifting hash.
 constexpr std::uint64_t strict_mask = ((std::uint64_t{1} << 22) - 1) << 42;
 constexpr std::uint64_t easy_mask = ((std::uint64_t{1} << 18) - 1) << 46;
 

@@ -1,5 +1,5 @@
-// Content-defined cutting: where a file is cut depends on the bytes around the cut, so an insertion moves the cuts
-// with the content instead of shifting every block after it.
+// Content-defined cutting: where a file is cut depends on the bytes around the cut, so an insertion moves the
+// cuts with the content instead of shifting every block after it.
 #pragma once
 
 #include <array>
@@ -9,8 +9,9 @@
 namespace kestrum {
 
 // A Gear-type rolling hash (one table look-up, a shift and an addition a byte) with normalised cut points: a
-// stricter mask before the average size than after it. The table is keyed, so that chunk sizes seen from outside
-// tell nothing about known files. Measured at about 2 GB/s a core; below the minimum the hash is not run at all.
+// stricter mask before the average size than after it. The table is keyed, so that chunk sizes seen from
+// outside tell nothing about known files. Measured at about 2 GB/s a core; below the minimum the hash is not
+// run at all.
 class Cutter {
  public:
   static constexpr std::size_t min_size = 256u << 10;

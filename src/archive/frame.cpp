@@ -12,9 +12,12 @@ namespace {
 
 constexpr std::string_view magic_of(FileKind kind) {
   switch (kind) {
-    case FileKind::volume: return "KSTMVOL\x1a";
-    case FileKind::index: return "KSTMIDX\x1a";
-    case FileKind::mend: return "KSTMMND\x1a";
+    case FileKind::volume:
+      return "KSTMVOL\x1a";
+    case FileKind::index:
+      return "KSTMIDX\x1a";
+    case FileKind::mend:
+      return "KSTMMND\x1a";
   }
   return "";
 }
@@ -64,10 +67,12 @@ FileHeader FileHeader::decode(ByteView bytes, const std::string& name) {
     throw damage(name + " is no Kestrum data file");
   }
   Digest check = digest(bytes.first(88));
-  if (!std::equal(check.begin(), check.begin() + 8, bytes.begin() + 88)) throw damage("the header of " + name + " is damaged");
+  if (!std::equal(check.begin(), check.begin() + 8, bytes.begin() + 88))
+    throw damage("the header of " + name + " is damaged");
   std::uint16_t version = in.u16();
   if (version != 1) {
-    throw Error(ErrorKind::failed, fmt::format("{} has format {}, which this version does not know", name, version),
+    throw Error(ErrorKind::failed,
+                fmt::format("{} has format {}, which this version does not know", name, version),
                 "read it with a newer version of kestrum");
   }
   if (in.u16() != size) throw damage("the header of " + name + " is damaged");
@@ -83,7 +88,9 @@ SecretKey file_key(const SecretKey& master, const FileHeader& header) {
   return derive(master, purpose_of(header.kind), header.encode());
 }
 
-std::string volume_file_name(std::uint32_t number) { return fmt::format("data-{:03}.kvol", number); }
+std::string volume_file_name(std::uint32_t number) {
+  return fmt::format("data-{:03}.kvol", number);
+}
 
 Bytes FrameHead::encode() const {
   ByteWriter out;
@@ -156,7 +163,8 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) co
   out.kind = head.kind;
   ByteReader in(*box);
   std::uint32_t count = in.u32();
-  if (count > limits::chunks_per_frame || (count != 0 && !lists_chunks(head.kind))) throw damage("a frame lists too much");
+  if (count > limits::chunks_per_frame || (count != 0 && !lists_chunks(head.kind)))
+    throw damage("a frame lists too much");
   std::uint64_t sum = 0;
   out.chunks.reserve(count);
   for (std::uint32_t i = 0; i < count; ++i) {
@@ -166,7 +174,8 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) co
     out.chunks.push_back({name, length});
   }
   std::uint32_t size = in.u32();
-  if (size > (head.kind == FrameKind::fence ? limits::fence : limits::frame_content)) throw damage("a frame is too large");
+  if (size > (head.kind == FrameKind::fence ? limits::fence : limits::frame_content))
+    throw damage("a frame is too large");
   if (lists_chunks(head.kind) && sum != size) throw damage("a frame's list does not fit its content");
   out.content = decompressor.decompress(head.codec, in.raw(in.remaining()), size);
   return out;
@@ -175,7 +184,8 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) co
 void check_names(const FrameContent& frame, const Naming& naming) {
   ByteView rest = frame.content;
   for (const ListedChunk& chunk : frame.chunks) {
-    if (naming.name(rest.first(chunk.length)) != chunk.name) throw damage("content does not have the name it is listed under");
+    if (naming.name(rest.first(chunk.length)) != chunk.name)
+      throw damage("content does not have the name it is listed under");
     rest = rest.subspan(chunk.length);
   }
 }

@@ -78,8 +78,8 @@ class FrameCipher {
   FrameCipher(const SecretKey& master, const FileHeader& header);
   // The whole frame as it lies in the file.
   Bytes encrypt(const PackedFrame& frame, std::uint32_t ordinal) const;
-  // `frame`: head, encrypted part and tag. Checks the tag before anything else is looked at. Does not check that
-  // chunks have the names listed (see check_names). Throws Error of kind damage.
+  // `frame`: head, encrypted part and tag. Checks the tag before anything else is looked at. Does not check
+  // that chunks have the names listed (see check_names). Throws Error of kind damage.
   FrameContent decrypt(ByteView frame, Decompressor& decompressor) const;
 
  private:

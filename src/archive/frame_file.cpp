@@ -4,7 +4,8 @@
 
 namespace kestrum {
 
-FrameFileWriter::FrameFileWriter(Store& store, const std::string& path, const SecretKey& master, const FileHeader& header)
+FrameFileWriter::FrameFileWriter(Store& store, const std::string& path, const SecretKey& master,
+                                 const FileHeader& header)
     : file_(store.create(path)), header_(header), cipher_(master, header) {
   Bytes bytes = header.encode();
   file_->append(bytes);
@@ -33,8 +34,8 @@ SealedFile FrameFileWriter::finish() {
   return sealed;
 }
 
-FrameFileReader::FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
-                                 const SealedFile& expected)
+FrameFileReader::FrameFileReader(const Store& store, const std::string& path, const SecretKey& master,
+                                 const Id& job, const SealedFile& expected)
     : path_(path) {
   if (!store.exists(path)) throw damage(store.describe(path) + " is missing");
   file_ = store.open(path);
@@ -48,7 +49,8 @@ FrameFileReader::FrameFileReader(const Store& store, const std::string& path, co
   FileHeader header = FileHeader::decode(header_bytes_, store.describe(path));
   FileKind kind = expected.slot == 0 ? FileKind::index : FileKind::volume;
   if (header.job != job) throw damage(store.describe(path) + " belongs to another job");
-  if (header.set != expected.set || header.kind != kind) throw damage(store.describe(path) + " belongs to another set");
+  if (header.set != expected.set || header.kind != kind)
+    throw damage(store.describe(path) + " belongs to another set");
   if (header.number != expected.number) throw damage(store.describe(path) + " is another file of this set");
   cipher_.emplace(master, header);
 }

@@ -42,16 +42,16 @@ class FrameFileWriter {
   std::uint32_t ordinal_ = 0;
 };
 
-// Opens a file and checks its header against what the seal says. Reading frames may be called from several threads,
-// one at a time.
+// Opens a file and checks its header against what the seal says. Reading frames may be called from several
+// threads, one at a time.
 class FrameFileReader {
  public:
   // Throws Error of kind damage when the file is missing, has another size, or another identity.
   FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
                   const SealedFile& expected);
   FrameContent read(FramePlace place);
-  // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where the row
-  // breaks, with `reached()` telling how far it got.
+  // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where
+  // the row breaks, with `reached()` telling how far it got.
   template <typename F>
   void each_head(F&& frame) {
     reached_ = FileHeader::size;
@@ -80,7 +80,8 @@ class FrameFileReader {
   std::uint64_t reached_ = 0;
 };
 
-// The digest that a seal keeps of a file, computed again from its header, heads and tags; damage where it breaks off.
+// The digest that a seal keeps of a file, computed again from its header, heads and tags; damage where it
+// breaks off.
 Digest light_digest(FrameFileReader& file);
 
 }  // namespace kestrum

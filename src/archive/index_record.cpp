@@ -25,8 +25,9 @@ IndexRecord read_record(ByteReader& in) {
 }
 
 const FencePost* find_post(const std::vector<FencePost>& fence, const ChunkName& name) {
-  auto after = std::upper_bound(fence.begin(), fence.end(), name,
-                                [](const ChunkName& wanted, const FencePost& post) { return wanted < post.first; });
+  auto after =
+      std::upper_bound(fence.begin(), fence.end(), name,
+                       [](const ChunkName& wanted, const FencePost& post) { return wanted < post.first; });
   return after == fence.begin() ? nullptr : &*(after - 1);
 }
 

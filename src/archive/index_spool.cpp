@@ -53,7 +53,8 @@ void IndexSpool::write_page(Run& run, ByteView rows, const ChunkName& first) {
   aead_.seal(scratch_size_, {}, rows, box);
   std::size_t done = 0;
   while (done < box.size()) {
-    ssize_t n = pwrite(scratch_.get(), box.data() + done, box.size() - done, static_cast<off_t>(scratch_size_ + done));
+    ssize_t n = pwrite(scratch_.get(), box.data() + done, box.size() - done,
+                       static_cast<off_t>(scratch_size_ + done));
     if (n < 0 && errno == EINTR) continue;
     if (n < 0) throw system_error("write a scratch file in", scratch_folder_, errno);
     done += static_cast<std::size_t>(n);
@@ -65,9 +66,11 @@ void IndexSpool::write_page(Run& run, ByteView rows, const ChunkName& first) {
 Bytes IndexSpool::read_page(const FencePost& post) {
   Bytes box(post.frame.size);
   ssize_t n = read_full(scratch_.get(), box.data(), box.size(), static_cast<off_t>(post.frame.offset));
-  if (n != static_cast<ssize_t>(box.size())) throw system_error("read a scratch file in", scratch_folder_, n < 0 ? errno : EIO);
+  if (n != static_cast<ssize_t>(box.size()))
+    throw system_error("read a scratch file in", scratch_folder_, n < 0 ? errno : EIO);
   std::optional<Bytes> rows = aead_.open(post.frame.offset, {}, box);
-  if (!rows) throw Error(ErrorKind::failed, "the scratch file in " + scratch_folder_ + " was changed while in use");
+  if (!rows)
+    throw Error(ErrorKind::failed, "the scratch file in " + scratch_folder_ + " was changed while in use");
   return std::move(*rows);
 }
 

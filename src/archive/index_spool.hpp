@@ -1,5 +1,5 @@
-// The index of a set while the set is being written: records gather in memory, spill in sorted encrypted runs to a
-// scratch file, and are merged when the set is sealed. Bounded memory whatever the number of chunks.
+// The index of a set while the set is being written: records gather in memory, spill in sorted encrypted runs
+// to a scratch file, and are merged when the set is sealed. Bounded memory whatever the number of chunks.
 #pragma once
 
 #include <functional>

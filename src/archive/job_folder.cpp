@@ -61,7 +61,8 @@ std::optional<JobIdentity> read_job_identity(const Store& store, const std::stri
   Json json = read_plain(store, path, "job");
   JsonObject object(json, store.describe(path));
   check_format(object);
-  return JobIdentity{object.hex_array<16>("job"), object.text("machine"), object.text("name"), object.instant("created")};
+  return JobIdentity{object.hex_array<16>("job"), object.text("machine"), object.text("name"),
+                     object.instant("created")};
 }
 
 void write_job_identity(Store& store, const std::string& folder, const JobIdentity& job) {
@@ -70,14 +71,15 @@ void write_job_identity(Store& store, const std::string& folder, const JobIdenti
             {"machine", to_utf8(job.machine)},
             {"name", to_utf8(job.name)},
             {"created", utc_text(job.created)}};
-  store.write_whole(in_folder(folder, job_identity_name), as_bytes(write_checked_json({{"job", json.dump()}}, {})));
+  store.write_whole(in_folder(folder, job_identity_name),
+                    as_bytes(write_checked_json({{"job", json.dump()}}, {})));
 }
 
 std::string safe_folder_name(std::string_view name) {
   std::string out;
   for (char c : name) {
-    bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' || c == '_' ||
-                 (c == '.' && !out.empty());
+    bool plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '-' ||
+                 c == '_' || (c == '.' && !out.empty());
     out += plain ? c : '-';
   }
   if (out.size() > 100) out.resize(100);
@@ -90,7 +92,8 @@ std::string set_folder_name(Sequence sequence, Instant started, std::int32_t off
 }
 
 std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const std::string& name) {
-  SetFolder folder{name, in_folder(job_folder, name), 0, name.ends_with(unfinished_mark), name.ends_with(removing_mark)};
+  SetFolder folder{name, in_folder(job_folder, name), 0, name.ends_with(unfinished_mark),
+                   name.ends_with(removing_mark)};
   std::size_t end = name.find('_');
   if (end == std::string::npos || end < 6) return std::nullopt;
   auto [last, code] = std::from_chars(name.data(), name.data() + end, folder.sequence);
@@ -102,9 +105,11 @@ std::vector<SetFolder> list_set_folders(const Store& store, const std::string& j
   std::vector<SetFolder> folders;
   for (const StoreEntry& entry : store.list(job_folder)) {
     if (!entry.folder) continue;
-    if (std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name)) folders.push_back(*folder);
+    if (std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name))
+      folders.push_back(*folder);
   }
-  std::stable_sort(folders.begin(), folders.end(), [](const auto& a, const auto& b) { return a.sequence < b.sequence; });
+  std::stable_sort(folders.begin(), folders.end(),
+                   [](const auto& a, const auto& b) { return a.sequence < b.sequence; });
   return folders;
 }
 
@@ -133,7 +138,8 @@ FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
       } else if (bytes != first_bytes) {
         // A rewrite that was interrupted leaves a newer generation in one of them; anything else is damage.
         bool newer = seal.generation > found.seal->generation;
-        if (seal.generation == found.seal->generation) found.findings.push_back(store.describe(path) + " is not the same as its twin");
+        if (seal.generation == found.seal->generation)
+          found.findings.push_back(store.describe(path) + " is not the same as its twin");
         found.twin = std::move(seal);
         if (newer) std::swap(found.seal, found.twin);
       }
@@ -146,7 +152,8 @@ FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
     }
   }
   if (found.seal) found.refusal.reset();
-  // A missing copy beside a valid seal is what a run killed at the very end leaves; beside a broken one it is damage.
+  // A missing copy beside a valid seal is what a run killed at the very end leaves; beside a broken one it is
+  // damage.
   if (any_missing && found.seal && !folder.unfinished_name) {
     found.findings.push_back("one of the two seals in " + store.describe(folder.path) + " is missing");
   }

@@ -1,5 +1,5 @@
-// The names and the small files of a destination: docs/FORMAT.md sections 2 and 3. Everything that lies there is
-// found again from here, with no home and no job file.
+// The names and the small files of a destination: docs/FORMAT.md sections 2 and 3. Everything that lies there
+// is found again from here, with no home and no job file.
 #pragma once
 
 #include "archive/seal.hpp"

@@ -16,7 +16,8 @@ SecretKey wrapping_key(const SecretKey& from_passphrase, const Id& chain, ByteVi
 
 }  // namespace
 
-KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase, Argon2Cost cost) {
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
+                               Argon2Cost cost) {
   KeyEntry entry;
   entry.type = KeyEntryType::passphrase;
   fill_random(entry.id);
@@ -56,7 +57,8 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
     if (derived == derived_.end()) {
       derived = derived_.emplace(entry.salt, key_from_passphrase(*passphrase_, entry.salt, entry.cost)).first;
     }
-    std::optional<Bytes> master = Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
+    std::optional<Bytes> master =
+        Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
     if (master) {
       add(chain, SecretKey(*master));
       return known_.at(chain);
@@ -71,7 +73,8 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
 }
 
 bool keeps_others_out(const std::vector<KeyEntry>& entries) {
-  return std::none_of(entries.begin(), entries.end(), [](const KeyEntry& entry) { return entry.type == KeyEntryType::clear; });
+  return std::none_of(entries.begin(), entries.end(),
+                      [](const KeyEntry& entry) { return entry.type == KeyEntryType::clear; });
 }
 
 }  // namespace kestrum

@@ -15,14 +15,15 @@ enum class KeyEntryType { passphrase, recovery, clear };
 struct KeyEntry {
   KeyEntryType type = KeyEntryType::clear;
   std::array<std::uint8_t, 8> id{};
-  Argon2Cost cost;        // passphrase
-  Bytes salt;             // passphrase, 16 bytes
-  Bytes public_key;       // recovery, 32 bytes
-  Bytes box;              // passphrase, recovery
-  SecretKey clear_key;    // clear
+  Argon2Cost cost;      // passphrase
+  Bytes salt;           // passphrase, 16 bytes
+  Bytes public_key;     // recovery, 32 bytes
+  Bytes box;            // passphrase, recovery
+  SecretKey clear_key;  // clear
 };
 
-KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase, Argon2Cost cost);
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
+                               Argon2Cost cost);
 KeyEntry make_clear_entry(const SecretKey& master);
 
 // Gives the passphrase when it is needed for the first time, nothing when there is none.

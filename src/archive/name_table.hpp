@@ -1,5 +1,5 @@
-// The table used for deduplication: which chunks are known, and in which set. Sixteen bytes a slot, 24 at most a
-// chunk on average; a hit is a hint that the caller confirms by the full name.
+// The table used for deduplication: which chunks are known, and in which set. Sixteen bytes a slot, 24 at
+// most a chunk on average; a hit is a hint that the caller confirms by the full name.
 #pragma once
 
 #include <array>
@@ -9,8 +9,8 @@
 
 namespace kestrum {
 
-// Keeps twelve bytes of each name and a value. Sharded by the first byte so that growing copies a 256th at a time,
-// and filled to 85 %: a shard grows by a fifth. Not for two threads.
+// Keeps twelve bytes of each name and a value. Sharded by the first byte so that growing copies a 256th at a
+// time, and filled to 85 %: a shard grows by a fifth. Not for two threads.
 class NameTable {
  public:
   // The newest value wins.

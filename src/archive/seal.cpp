@@ -51,24 +51,22 @@ struct TotalField {
   std::uint64_t SetTotals::*member;
 };
 constexpr TotalField total_fields[] = {
-    {"files", &SetTotals::files},
-    {"folders", &SetTotals::folders},
-    {"others", &SetTotals::others},
-    {"bytes", &SetTotals::bytes},
-    {"new-files", &SetTotals::new_files},
-    {"changed-files", &SetTotals::changed_files},
-    {"gone-files", &SetTotals::gone_files},
-    {"read-bytes", &SetTotals::read_bytes},
-    {"new-bytes", &SetTotals::new_bytes},
-    {"stored-bytes", &SetTotals::stored_bytes},
+    {"files", &SetTotals::files},           {"folders", &SetTotals::folders},
+    {"others", &SetTotals::others},         {"bytes", &SetTotals::bytes},
+    {"new-files", &SetTotals::new_files},   {"changed-files", &SetTotals::changed_files},
+    {"gone-files", &SetTotals::gone_files}, {"read-bytes", &SetTotals::read_bytes},
+    {"new-bytes", &SetTotals::new_bytes},   {"stored-bytes", &SetTotals::stored_bytes},
 };
 
-Json base_json(const std::optional<Sequence>& base) { return base ? Json(*base) : Json(nullptr); }
+Json base_json(const std::optional<Sequence>& base) {
+  return base ? Json(*base) : Json(nullptr);
+}
 
 Json core_json(const SealCore& core) {
   const SetFacts& facts = core.facts;
   Json needs = Json::array();
-  for (const SetNeed& need : facts.needs) needs.push_back({{"sequence", need.sequence}, {"set", to_hex(need.set)}});
+  for (const SetNeed& need : facts.needs)
+    needs.push_back({{"sequence", need.sequence}, {"set", to_hex(need.set)}});
   Json totals;
   for (const TotalField& field : total_fields) totals[field.name] = facts.totals.*field.member;
   return {{"format", 1},
@@ -110,8 +108,9 @@ SealCore core_from(const Json& json, const std::string& what) {
   JsonObject object(json, what);
   check_format(object);
   check_features(object);
-  object.only({"format", "requires", "job",    "chain",  "set",    "sequence", "covers", "kind",     "base",   "needs", "machine",
-               "name",   "started",  "ended",  "offset", "totals", "problems", "files",  "previous", "naming", "root"});
+  object.only({"format", "requires", "job",      "chain",   "set",      "sequence", "covers",
+               "kind",   "base",     "needs",    "machine", "name",     "started",  "ended",
+               "offset", "totals",   "problems", "files",   "previous", "naming",   "root"});
   SealCore core;
   SetFacts& facts = core.facts;
   core.job = object.hex_array<16>("job");
@@ -125,7 +124,8 @@ SealCore core_from(const Json& json, const std::string& what) {
   if (!object.at("needs").is_array()) object.broken();
   for (const Json& item : object.at("needs")) {
     JsonObject need(item, what);
-    facts.needs.push_back({static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
+    facts.needs.push_back(
+        {static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
   }
   core.machine = object.text("machine");
   core.job_name = object.text("name");

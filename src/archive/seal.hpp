@@ -47,7 +47,8 @@ struct Seal {
 
 // The bytes of seal.json. `seal.core_digest` and `seal.checked` are not looked at.
 std::string encode_seal(const Seal& seal, const SecretKey& master);
-// Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required feature.
+// Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required
+// feature.
 Seal decode_seal(ByteView file, const std::string& what);
 // Both sections carry the keyed digest of this key.
 bool seal_is_authentic(const Seal& seal, const SecretKey& master);

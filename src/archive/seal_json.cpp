@@ -12,7 +12,9 @@ JsonObject::JsonObject(const Json& json, const std::string& what) : json_(json),
   if (!json.is_object()) broken();
 }
 
-void JsonObject::broken() const { throw damage(what_ + " is damaged: its members are not as they must be"); }
+void JsonObject::broken() const {
+  throw damage(what_ + " is damaged: its members are not as they must be");
+}
 
 const Json& JsonObject::at(const char* name) const {
   auto member = json_.find(name);
@@ -86,7 +88,8 @@ Json keys_json(const std::vector<KeyEntry>& keys) {
 
 std::vector<KeyEntry> keys_from(const Json& json, const std::string& what) {
   std::vector<KeyEntry> keys;
-  if (!json.is_array() || json.size() > limits::key_entries) throw damage(what + " is damaged: its key entries");
+  if (!json.is_array() || json.size() > limits::key_entries)
+    throw damage(what + " is damaged: its key entries");
   for (const Json& item : json) {
     JsonObject object(item, what);
     KeyEntry entry;
@@ -114,7 +117,9 @@ std::vector<KeyEntry> keys_from(const Json& json, const std::string& what) {
   return keys;
 }
 
-Json box_json(const SaltedBox& box) { return {{"salt", to_hex(box.salt)}, {"box", to_hex(box.box)}}; }
+Json box_json(const SaltedBox& box) {
+  return {{"salt", to_hex(box.salt)}, {"box", to_hex(box.box)}};
+}
 
 SaltedBox box_from(const Json& json, const std::string& what) {
   JsonObject object(json, what);
@@ -125,9 +130,10 @@ SaltedBox box_from(const Json& json, const std::string& what) {
 void check_format(const JsonObject& object) {
   std::uint64_t format = object.number("format");
   if (format != 1) {
-    throw Error(ErrorKind::failed,
-                object.what() + " was written in format " + std::to_string(format) + "; this version knows format 1",
-                "use a newer version of kestrum for this destination");
+    throw Error(
+        ErrorKind::failed,
+        object.what() + " was written in format " + std::to_string(format) + "; this version knows format 1",
+        "use a newer version of kestrum for this destination");
   }
 }
 

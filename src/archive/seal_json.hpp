@@ -1,5 +1,5 @@
-// Conversions between the JSON of seals and their values. Only for the .cpp files of this folder: the JSON library
-// stays out of the other headers.
+// Conversions between the JSON of seals and their values. Only for the .cpp files of this folder: the JSON
+// library stays out of the other headers.
 #pragma once
 
 #include <nlohmann/json.hpp>

@@ -7,11 +7,13 @@
 namespace kestrum {
 namespace {
 
-// A sum over (name, place) of every chunk: equal on both sides when index and frames say the same, whatever the order.
+// A sum over (name, place) of every chunk: equal on both sides when index and frames say the same, whatever
+// the order.
 struct PlaceSum {
   std::uint64_t count = 0;
   std::uint64_t sum = 0;
-  void add(const ChunkName& name, std::uint32_t slot, std::uint64_t frame, std::uint32_t offset, std::uint32_t length) {
+  void add(const ChunkName& name, std::uint32_t slot, std::uint64_t frame, std::uint32_t offset,
+           std::uint32_t length) {
     std::uint64_t value = ChunkNameHash{}(name);
     for (std::uint64_t part : {std::uint64_t{slot}, frame, std::uint64_t{offset}, std::uint64_t{length}}) {
       value = (value ^ part) * 0x9e3779b97f4a7c15u;
@@ -57,8 +59,9 @@ class VolumeCheck {
 
  private:
   // Returns where the next frame starts.
-  std::uint64_t check_frame(FrameFileReader& file, const SealedFile& sealed, std::uint64_t at, DigestStream& stream,
-                            BadFrames& bad, bool& good, const std::string& name, const std::vector<FramePlace>& expected) {
+  std::uint64_t check_frame(FrameFileReader& file, const SealedFile& sealed, std::uint64_t at,
+                            DigestStream& stream, BadFrames& bad, bool& good, const std::string& name,
+                            const std::vector<FramePlace>& expected) {
     std::uint64_t next = file.size();
     try {
       auto [place, head] = file.head_at(at);
@@ -79,7 +82,8 @@ class VolumeCheck {
       bad.insert(at);
       out_.findings.push_back(name + " at byte " + std::to_string(at) + ": " + error.what());
       // The head cannot be trusted: go on at the next place that the index knows.
-      auto after = std::find_if(expected.begin(), expected.end(), [&](const FramePlace& place) { return place.offset > at; });
+      auto after = std::find_if(expected.begin(), expected.end(),
+                                [&](const FramePlace& place) { return place.offset > at; });
       if (after != expected.end()) next = after->offset;
     }
     out_.bytes += next - at;
@@ -105,8 +109,10 @@ FrameMap frames_of(SetReader& set, PlaceSum& indexed, SetFindings& out) {
       std::vector<FramePlace>& places = frames[record.slot];
       places.push_back(record.frame);
       if (places.size() % 65536 == 0) {  // many chunks share a frame: keep the list short
-        std::sort(places.begin(), places.end(), [](const auto& a, const auto& b) { return a.offset < b.offset; });
-        places.erase(std::unique(places.begin(), places.end(), [](const auto& a, const auto& b) { return a.offset == b.offset; }),
+        std::sort(places.begin(), places.end(),
+                  [](const auto& a, const auto& b) { return a.offset < b.offset; });
+        places.erase(std::unique(places.begin(), places.end(),
+                                 [](const auto& a, const auto& b) { return a.offset == b.offset; }),
                      places.end());
       }
     });

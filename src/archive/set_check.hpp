@@ -12,15 +12,15 @@ struct SetFindings {
   std::vector<std::string> findings;  // plain words, each naming its file
   // Chunks that this set's index places where nothing good can be read.
   std::unordered_set<ChunkName, ChunkNameHash> lost;
-  LostPlaces places;  // the same, as places
+  LostPlaces places;        // the same, as places
   bool index_lost = false;  // nothing of this set can be found
   std::uint64_t frames = 0;
   std::uint64_t bytes = 0;  // read
 };
 
 struct CheckOptions {
-  bool deep = true;        // decrypt everything; else compare digests of headers and tags only
-  bool drop_cache = false; // read from the drive, not from memory
+  bool deep = true;         // decrypt everything; else compare digests of headers and tags only
+  bool drop_cache = false;  // read from the drive, not from memory
   std::function<void(std::uint64_t bytes)> progress;  // may throw to stop
 };
 

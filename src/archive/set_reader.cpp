@@ -25,19 +25,22 @@ FrameFileReader& SetReader::file(std::uint32_t slot) {
   auto open = files_.find(slot);
   if (open != files_.end()) return *open->second;
   const SealedFile* sealed = sealed_file(slot);
-  if (sealed == nullptr) throw damage("the index of " + folder_.name + " names a file that the set does not have");
-  auto reader =
-      std::make_unique<FrameFileReader>(store_, folder_.path + "/" + sealed->name, master_, seal_.core.job, *sealed);
+  if (sealed == nullptr)
+    throw damage("the index of " + folder_.name + " names a file that the set does not have");
+  auto reader = std::make_unique<FrameFileReader>(store_, folder_.path + "/" + sealed->name, master_,
+                                                  seal_.core.job, *sealed);
   return *files_.emplace(slot, std::move(reader)).first->second;
 }
 
 const std::vector<FencePost>& SetReader::fence() {
   if (fence_) return *fence_;
   FrameContent frame = file(0).read(root_.fence);
-  if (frame.kind != FrameKind::fence) throw damage("the fence table of " + folder_.name + " is not where it should be");
+  if (frame.kind != FrameKind::fence)
+    throw damage("the fence table of " + folder_.name + " is not where it should be");
   ByteReader in(frame.content);
   std::uint32_t count = in.u32();
-  if (std::uint64_t{count} * 44 != in.remaining()) throw damage("the fence table of " + folder_.name + " has a wrong size");
+  if (std::uint64_t{count} * 44 != in.remaining())
+    throw damage("the fence table of " + folder_.name + " has a wrong size");
   std::vector<FencePost> posts(count);
   for (FencePost& post : posts) {
     post.first = read_name(in);
@@ -81,7 +84,9 @@ void SetReader::each_record(const std::function<void(const IndexRecord&)>& next)
   }
 }
 
-FrameContent SetReader::read_frame(std::uint32_t slot, FramePlace place) { return file(slot).read(place); }
+FrameContent SetReader::read_frame(std::uint32_t slot, FramePlace place) {
+  return file(slot).read(place);
+}
 
 std::vector<std::string> SetReader::check_sizes() {
   std::vector<std::string> findings;

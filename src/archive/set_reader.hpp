@@ -13,7 +13,8 @@ namespace kestrum {
 // One thread. Throws Error of kind damage for whatever does not read as it was written.
 class SetReader {
  public:
-  // The seal is authenticated here: damage when it does not carry this key's mark. The store must outlive this.
+  // The seal is authenticated here: damage when it does not carry this key's mark. The store must outlive
+  // this.
   SetReader(const Store& store, const FoundSet& set, const SecretKey& master);
 
   const Seal& seal() const { return seal_; }

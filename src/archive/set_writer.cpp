@@ -17,11 +17,14 @@ SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey&
       spool_(options.scratch_folder),
       to_compress_(options.workers),
       to_write_(options.workers + 1) {
-  for (unsigned i = 0; i < std::max(1u, options_.workers); ++i) workers_.emplace_back([this] { compress_jobs(); });
+  for (unsigned i = 0; i < std::max(1u, options_.workers); ++i)
+    workers_.emplace_back([this] { compress_jobs(); });
   writer_ = std::thread([this] { write_frames(); });
 }
 
-SetWriter::~SetWriter() { close_queues(); }
+SetWriter::~SetWriter() {
+  close_queues();
+}
 
 void SetWriter::close_queues() {
   to_compress_.close();
@@ -38,7 +41,8 @@ void SetWriter::check_failure() {
 
 ChunkRef SetWriter::put(FrameKind kind, ByteView content) {
   check_failure();
-  if (content.size() > limits::chunk) throw Error(ErrorKind::failed, "a piece of the catalog is larger than it can be");
+  if (content.size() > limits::chunk)
+    throw Error(ErrorKind::failed, "a piece of the catalog is larger than it can be");
   ChunkRef ref{naming_.name(content), identity_.sequence, content.size()};
   if (own_.find(ref.name) && spool_.holds(ref.name)) return ref;
   if (std::optional<Sequence> holder = known_.find(ref.name)) {
@@ -53,7 +57,9 @@ ChunkRef SetWriter::put(FrameKind kind, ByteView content) {
 }
 
 void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) {
-  FrameContent& open = kind == FrameKind::content ? content_ : kind == FrameKind::catalog ? catalog_ : record_;
+  FrameContent& open = kind == FrameKind::content   ? content_
+                       : kind == FrameKind::catalog ? catalog_
+                                                    : record_;
   std::size_t limit = kind == FrameKind::content ? frame_bytes : catalog_frame_bytes;
   if (!open.chunks.empty() && open.content.size() + content.size() > limit) submit(open);
   if (open.content.empty()) open.content.reserve(std::max(limit, content.size()));
@@ -68,7 +74,8 @@ void SetWriter::submit(FrameContent& gathered) {
   job->draft.kind = gathered.kind;
   job->draft.chunks = std::exchange(gathered.chunks, {});
   job->draft.content = std::exchange(gathered.content, {});
-  // Both queues in the same order: the writer waits for each frame in turn, so frames lie in the order of the walk.
+  // Both queues in the same order: the writer waits for each frame in turn, so frames lie in the order of the
+  // walk.
   to_write_.push(job->packed.get_future());
   to_compress_.push(std::move(job));
 }
@@ -101,12 +108,13 @@ void SetWriter::write_frames() {
 
 void SetWriter::write_frame(const PackedFrame& frame) {
   std::uint64_t size = FrameHead::size + frame.box.size() + Aead::tag_size;
-  if (volume_ && volume_->size() > FileHeader::size && volume_->size() + size > options_.volume_bytes) finish_volume();
+  if (volume_ && volume_->size() > FileHeader::size && volume_->size() + size > options_.volume_bytes)
+    finish_volume();
   if (!volume_) {
     FileHeader header{FileKind::volume, ++volume_number_, identity_.job, identity_.set, {}};
     fill_random(header.salt);
-    volume_ = std::make_unique<FrameFileWriter>(store_, identity_.folder + "/" + volume_file_name(volume_number_), master_,
-                                                header);
+    volume_ = std::make_unique<FrameFileWriter>(
+        store_, identity_.folder + "/" + volume_file_name(volume_number_), master_, header);
   }
   FramePlace place = volume_->append(frame);
   std::vector<IndexRecord> records;

@@ -1,5 +1,5 @@
-// Writes the data of one archive set: names, deduplicates, gathers, compresses, encrypts and writes chunks, and
-// keeps the index. Sealing is a step of its own (see seal_set).
+// Writes the data of one archive set: names, deduplicates, gathers, compresses, encrypts and writes chunks,
+// and keeps the index. Sealing is a step of its own (see seal_set).
 #pragma once
 
 #include <condition_variable>
@@ -31,14 +31,14 @@ struct SetIdentity {
 };
 
 struct SetWriterOptions {
-  int level = 3;                               // zstd, 1 to 19
-  std::uint64_t volume_bytes = 1u << 30;       // a volume is never larger, unless one frame is
-  unsigned workers = 2;                        // compressing threads
+  int level = 3;                          // zstd, 1 to 19
+  std::uint64_t volume_bytes = 1u << 30;  // a volume is never larger, unless one frame is
+  unsigned workers = 2;                   // compressing threads
   std::string scratch_folder = "/tmp";
 };
 
-// One thread calls; compression and writing run on threads of their own. The first error of those reaches the caller
-// at the next call. Destroyed without `finish`, it ends its threads and leaves the files as they are.
+// One thread calls; compression and writing run on threads of their own. The first error of those reaches the
+// caller at the next call. Destroyed without `finish`, it ends its threads and leaves the files as they are.
 class SetWriter final : public ChunkSink {
  public:
   static constexpr std::size_t frame_bytes = 4u << 20;
@@ -60,7 +60,8 @@ class SetWriter final : public ChunkSink {
     Root root;
     std::uint64_t stored_bytes = 0;
   };
-  // Writes what is gathered, the index and the closing frame, and flushes every file. `root` comes without its fence.
+  // Writes what is gathered, the index and the closing frame, and flushes every file. `root` comes without
+  // its fence.
   Finished finish(Root root);
 
  private:
@@ -105,8 +106,8 @@ class SetWriter final : public ChunkSink {
   std::vector<SealedFile> files_;
 };
 
-// Puts seal and copy into the set's folder, in the order of docs/FORMAT.md section 2, and takes the unfinished mark
-// off its name. Returns the folder's name in the end.
+// Puts seal and copy into the set's folder, in the order of docs/FORMAT.md section 2, and takes the
+// unfinished mark off its name. Returns the folder's name in the end.
 std::string seal_set(Store& store, const SetIdentity& identity, const Seal& seal, const SecretKey& master);
 
 }  // namespace kestrum

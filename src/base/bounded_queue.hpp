@@ -1,4 +1,5 @@
-// A queue with a limit between two threads; `close` lets the reader drain and then end, `fail` ends both sides.
+// A queue with a limit between two threads; `close` lets the reader drain and then end, `fail` ends both
+// sides.
 #pragma once
 
 #include <condition_variable>

@@ -76,7 +76,9 @@ std::string to_hex(ByteView bytes) {
 
 std::optional<Bytes> from_hex(std::string_view hex) {
   if (hex.size() % 2 != 0) return std::nullopt;
-  auto digit = [](char c) { return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1; };
+  auto digit = [](char c) {
+    return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
+  };
   Bytes out;
   out.reserve(hex.size() / 2);
   for (std::size_t i = 0; i < hex.size(); i += 2) {

@@ -7,7 +7,8 @@
 namespace kestrum {
 
 std::chrono::nanoseconds between(Instant a, Instant b) {
-  return std::chrono::seconds(b.seconds - a.seconds) + std::chrono::nanoseconds(b.nanoseconds - a.nanoseconds);
+  return std::chrono::seconds(b.seconds - a.seconds) +
+         std::chrono::nanoseconds(b.nanoseconds - a.nanoseconds);
 }
 
 std::string utc_text(Instant when) {
@@ -15,9 +16,9 @@ std::string utc_text(Instant when) {
   auto days = ch::floor<ch::days>(ch::sys_seconds(ch::seconds(when.seconds)));
   ch::year_month_day date(days);
   ch::hh_mm_ss time(ch::sys_seconds(ch::seconds(when.seconds)) - days);
-  std::string text =
-      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", static_cast<int>(date.year()), static_cast<unsigned>(date.month()),
-                  static_cast<unsigned>(date.day()), time.hours().count(), time.minutes().count(), time.seconds().count());
+  std::string text = fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", static_cast<int>(date.year()),
+                                 static_cast<unsigned>(date.month()), static_cast<unsigned>(date.day()),
+                                 time.hours().count(), time.minutes().count(), time.seconds().count());
   if (when.nanoseconds != 0) text += fmt::format(".{:09}", when.nanoseconds);
   return text + "Z";
 }
@@ -34,9 +35,11 @@ std::optional<Instant> parse_utc(std::string_view text) {
   int year = number(0, 4, 0), month = number(5, 2, '-'), day = number(8, 2, '-');
   int hour = number(11, 2, 'T'), minute = number(14, 2, ':'), second = number(17, 2, ':');
   if (year < 0 || month < 1 || day < 1 || hour < 0 || minute < 0 || second < 0) return std::nullopt;
-  ch::year_month_day date{ch::year(year), ch::month(static_cast<unsigned>(month)), ch::day(static_cast<unsigned>(day))};
+  ch::year_month_day date{ch::year(year), ch::month(static_cast<unsigned>(month)),
+                          ch::day(static_cast<unsigned>(day))};
   if (!date.ok() || hour > 23 || minute > 59 || second > 59) return std::nullopt;
-  Instant when{ch::sys_seconds(ch::sys_days(date)).time_since_epoch().count() + hour * 3600 + minute * 60 + second, 0};
+  Instant when{
+      ch::sys_seconds(ch::sys_days(date)).time_since_epoch().count() + hour * 3600 + minute * 60 + second, 0};
   std::string_view fraction = text.substr(19, text.size() - 20);
   if (!fraction.empty()) {
     if (fraction[0] != '.' || fraction.size() < 2 || fraction.size() > 10) return std::nullopt;
@@ -62,7 +65,8 @@ SimulatedClock::SimulatedClock(Instant start, double rate)
 Instant SimulatedClock::now() const {
   double passed = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun_).count() * rate_;
   auto whole = static_cast<std::int64_t>(passed);
-  std::int64_t nanos = start_.nanoseconds + static_cast<std::int64_t>((passed - static_cast<double>(whole)) * 1e9);
+  std::int64_t nanos =
+      start_.nanoseconds + static_cast<std::int64_t>((passed - static_cast<double>(whole)) * 1e9);
   return {start_.seconds + whole + nanos / 1000000000, static_cast<std::int32_t>(nanos % 1000000000)};
 }
 

@@ -1,5 +1,5 @@
-// Wall-clock moments, and the clock that is passed to every decision. Monotonic time is std::chrono::steady_clock,
-// another type, so that the two cannot be mixed up.
+// Wall-clock moments, and the clock that is passed to every decision. Monotonic time is
+// std::chrono::steady_clock, another type, so that the two cannot be mixed up.
 #pragma once
 
 #include <chrono>

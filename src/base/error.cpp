@@ -17,7 +17,8 @@ std::string system_reason(int code) {
 
 Error system_error(const std::string& operation, const std::string& path, int code) {
   ErrorKind kind = code == ENOSPC || code == EDQUOT ? ErrorKind::full : ErrorKind::failed;
-  return Error(kind, "cannot " + operation + " " + printable(path) + ": " + system_reason(code)).with_code(code);
+  return Error(kind, "cannot " + operation + " " + printable(path) + ": " + system_reason(code))
+      .with_code(code);
 }
 
 }  // namespace kestrum

@@ -22,26 +22,39 @@ constexpr std::array<ExitCode, 12> table{{
 
 }  // namespace
 
-std::span<const ExitCode> exit_codes() { return table; }
+std::span<const ExitCode> exit_codes() {
+  return table;
+}
 
 int exit_code_of(ErrorKind kind) {
   switch (kind) {
-    case ErrorKind::usage: return 2;
-    case ErrorKind::failed: return 3;
-    case ErrorKind::damage: return 4;
-    case ErrorKind::no_destination: return 5;
-    case ErrorKind::busy: return 6;
-    case ErrorKind::key: return 7;
-    case ErrorKind::wrong_drive: return 8;
-    case ErrorKind::full: return 9;
-    case ErrorKind::suspect: return 10;
-    case ErrorKind::stopped: return 11;
+    case ErrorKind::usage:
+      return 2;
+    case ErrorKind::failed:
+      return 3;
+    case ErrorKind::damage:
+      return 4;
+    case ErrorKind::no_destination:
+      return 5;
+    case ErrorKind::busy:
+      return 6;
+    case ErrorKind::key:
+      return 7;
+    case ErrorKind::wrong_drive:
+      return 8;
+    case ErrorKind::full:
+      return 9;
+    case ErrorKind::suspect:
+      return 10;
+    case ErrorKind::stopped:
+      return 11;
   }
   return 3;
 }
 
 int worse_exit(int a, int b) {
-  return table.at(static_cast<std::size_t>(a)).severity >= table.at(static_cast<std::size_t>(b)).severity ? a : b;
+  return table.at(static_cast<std::size_t>(a)).severity >= table.at(static_cast<std::size_t>(b)).severity ? a
+                                                                                                          : b;
 }
 
 }  // namespace kestrum

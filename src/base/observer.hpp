@@ -1,4 +1,5 @@
-// What the engine tells while it works. The terminal, the log file and the tests listen; the engine never prints.
+// What the engine tells while it works. The terminal, the log file and the tests listen; the engine never
+// prints.
 #pragma once
 
 #include <cstdint>

@@ -8,9 +8,12 @@ namespace kestrum {
 
 std::string_view kind_name(Kind kind) {
   switch (kind) {
-    case Kind::full: return "full";
-    case Kind::incremental: return "incremental";
-    case Kind::differential: return "differential";
+    case Kind::full:
+      return "full";
+    case Kind::incremental:
+      return "incremental";
+    case Kind::differential:
+      return "differential";
   }
   return "?";
 }

@@ -1,5 +1,5 @@
-// What is known of one archive set without a key: shared by the archive layer, which reads it, and the plan layer,
-// which decides by it.
+// What is known of one archive set without a key: shared by the archive layer, which reads it, and the plan
+// layer, which decides by it.
 #pragma once
 
 #include <cstdint>
@@ -27,10 +27,10 @@ struct SetNeed {
 };
 
 struct SetTotals {
-  std::uint64_t files = 0;    // regular files
+  std::uint64_t files = 0;  // regular files
   std::uint64_t folders = 0;
-  std::uint64_t others = 0;   // links, FIFOs, devices
-  std::uint64_t bytes = 0;    // of regular files
+  std::uint64_t others = 0;  // links, FIFOs, devices
+  std::uint64_t bytes = 0;   // of regular files
   std::uint64_t new_files = 0;
   std::uint64_t changed_files = 0;
   std::uint64_t gone_files = 0;
@@ -39,7 +39,8 @@ struct SetTotals {
   std::uint64_t stored_bytes = 0;  // volumes and index on the drive
 };
 
-// What of a set is known not to read: whole files, by slot (0 is the index), or single frames of one, by offset.
+// What of a set is known not to read: whole files, by slot (0 is the index), or single frames of one, by
+// offset.
 struct LostPlaces {
   std::set<std::uint32_t> slots;
   std::map<std::uint32_t, std::set<std::uint64_t>> frames;

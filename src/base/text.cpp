@@ -13,8 +13,11 @@ namespace {
 std::size_t sequence_length(std::string_view in, std::uint32_t& code) {
   auto byte = [&](std::size_t i) { return static_cast<std::uint8_t>(in[i]); };
   std::uint8_t first = byte(0);
-  std::size_t length = first < 0x80 ? 1 : first >= 0xc2 && first < 0xe0 ? 2 : first >= 0xe0 && first < 0xf0 ? 3
-                       : first >= 0xf0 && first < 0xf5 ? 4 : 0;
+  std::size_t length = first < 0x80                    ? 1
+                       : first >= 0xc2 && first < 0xe0 ? 2
+                       : first >= 0xe0 && first < 0xf0 ? 3
+                       : first >= 0xf0 && first < 0xf5 ? 4
+                                                       : 0;
   if (length == 0 || in.size() < length) return 0;
   static constexpr std::array<std::uint8_t, 5> masks{0, 0x7f, 0x1f, 0x0f, 0x07};
   code = first & masks[length];
@@ -137,7 +140,9 @@ std::string grouped(std::uint64_t n) {
 }
 
 std::string count_text(std::uint64_t n, std::string_view singular, std::string_view plural) {
-  std::string word = n == 1 ? std::string(singular) : !plural.empty() ? std::string(plural) : std::string(singular) + "s";
+  std::string word = n == 1            ? std::string(singular)
+                     : !plural.empty() ? std::string(plural)
+                                       : std::string(singular) + "s";
   return grouped(n) + " " + word;
 }
 
@@ -150,7 +155,8 @@ std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t li
     for (std::size_t j = 1; j <= b.size(); ++j) {
       std::size_t change = a[i - 1] == b[j - 1] ? 0 : 1;
       now[j] = std::min({last[j] + 1, now[j - 1] + 1, last[j - 1] + change});
-      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) now[j] = std::min(now[j], before[j - 2] + 1);
+      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+        now[j] = std::min(now[j], before[j - 2] + 1);
     }
     std::swap(before, last);
     std::swap(last, now);
@@ -158,7 +164,8 @@ std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t li
   return last[b.size()];
 }
 
-std::vector<std::string> nearest_few(std::string_view word, std::span<const std::string> words, std::size_t most) {
+std::vector<std::string> nearest_few(std::string_view word, std::span<const std::string> words,
+                                     std::size_t most) {
   std::size_t limit = std::max<std::size_t>(2, word.size() / 3);
   std::vector<std::pair<std::size_t, std::string>> found;
   for (const std::string& candidate : words) {

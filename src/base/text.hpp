@@ -22,7 +22,8 @@ std::string to_utf8(std::string_view bytes);
 // "0 B", "512 B", "1.5 KiB", "23.4 GiB".
 std::string size_text(std::uint64_t bytes);
 
-// "512 B", "64 KiB", "1.5 GiB": a unit is required (B, KiB, MiB, GiB, TiB; KB, MB, GB, TB count as thousands).
+// "512 B", "64 KiB", "1.5 GiB": a unit is required (B, KiB, MiB, GiB, TiB; KB, MB, GB, TB count as
+// thousands).
 std::optional<std::uint64_t> parse_size(std::string_view text);
 
 // "0.4 s", "12 s", "3 min 20 s", "2 h 5 min", "3 days 4 h".
@@ -38,7 +39,8 @@ std::string grouped(std::uint64_t n);
 std::optional<std::string> nearest(std::string_view word, std::span<const std::string> words);
 
 // Up to `most` nearest of many, best first.
-std::vector<std::string> nearest_few(std::string_view word, std::span<const std::string> words, std::size_t most);
+std::vector<std::string> nearest_few(std::string_view word, std::span<const std::string> words,
+                                     std::size_t most);
 
 // Edit distance with neighbouring letters swapped counting one; stops counting above `limit`.
 std::size_t edit_distance(std::string_view a, std::string_view b, std::size_t limit);

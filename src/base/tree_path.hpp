@@ -9,13 +9,13 @@
 
 namespace kestrum {
 
-// Always absolute on its machine; the root folder has no components. Kept joined by '/' without a leading one.
-// The order is component by component, unsigned bytes, a prefix first: the order of a catalog.
+// Always absolute on its machine; the root folder has no components. Kept joined by '/' without a leading
+// one. The order is component by component, unsigned bytes, a prefix first: the order of a catalog.
 class TreePath {
  public:
   TreePath() = default;
-  // From text like "/srv/ringing" or "srv//ringing/": nullopt when a component is ".." or holds NUL; "." and empty
-  // components are dropped.
+  // From text like "/srv/ringing" or "srv//ringing/": nullopt when a component is ".." or holds NUL; "." and
+  // empty components are dropped.
   static std::optional<TreePath> parse(std::string_view text);
   // From its joined form; nullopt unless every component is a proper one. For untrusted input.
   static std::optional<TreePath> from_joined(std::string_view joined);

@@ -14,8 +14,12 @@ namespace {
 
 using Seconds = std::chrono::time_point<std::chrono::system_clock, cctz::seconds>;
 
-Seconds seconds_of(Instant when) { return Seconds(cctz::seconds(when.seconds)); }
-Instant instant_of(Seconds when) { return {when.time_since_epoch().count(), 0}; }
+Seconds seconds_of(Instant when) {
+  return Seconds(cctz::seconds(when.seconds));
+}
+Instant instant_of(Seconds when) {
+  return {when.time_since_epoch().count(), 0};
+}
 
 const cctz::time_zone& zone() {
   static const cctz::time_zone local = cctz::local_time_zone();
@@ -26,7 +30,9 @@ cctz::civil_second civil(const LocalMinute& local) {
   return cctz::civil_second(local.year, local.month, local.day, local.hour, local.minute, local.second);
 }
 
-std::string formatted(const char* format, Instant when) { return cctz::format(format, seconds_of(when), zone()); }
+std::string formatted(const char* format, Instant when) {
+  return cctz::format(format, seconds_of(when), zone());
+}
 
 // Length of "N units ago" in seconds, nothing for an unknown unit. Days and longer are calendar steps.
 std::optional<Instant> steps_ago(std::uint32_t n, std::string_view unit, Instant now) {
@@ -53,7 +59,9 @@ std::optional<Instant> steps_ago(std::uint32_t n, std::string_view unit, Instant
 
 }  // namespace
 
-std::int32_t local_offset_seconds(Instant when) { return zone().lookup(seconds_of(when)).offset; }
+std::int32_t local_offset_seconds(Instant when) {
+  return zone().lookup(seconds_of(when)).offset;
+}
 
 std::string zone_text(Instant when) {
   std::string text = zone().lookup(seconds_of(when)).abbr;
@@ -65,11 +73,18 @@ std::string local_text(Instant when, bool with_zone) {
   return with_zone ? text + " " + zone_text(when) : text;
 }
 
-std::string local_text_seconds(Instant when) { return formatted("%Y-%m-%d %H:%M:%S", when); }
+std::string local_text_seconds(Instant when) {
+  return formatted("%Y-%m-%d %H:%M:%S", when);
+}
 
 LocalMinute to_local(Instant when) {
   cctz::civil_second local = cctz::convert(seconds_of(when), zone());
-  return {static_cast<int>(local.year()), local.month(), local.day(), local.hour(), local.minute(), local.second()};
+  return {static_cast<int>(local.year()),
+          local.month(),
+          local.day(),
+          local.hour(),
+          local.minute(),
+          local.second()};
 }
 
 Instant from_local_latest(const LocalMinute& local) {
@@ -95,7 +110,8 @@ std::optional<PointWish> parse_point_wish(std::string_view text, Instant now) {
   std::string wish(trim(text));
   if (wish == "latest") return PointWish{};
   static const std::regex number("[0-9]{1,9}");
-  static const std::regex date("([0-9]{4})-([0-9]{2})-([0-9]{2})(?:[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2}))?)?");
+  static const std::regex date(
+      "([0-9]{4})-([0-9]{2})-([0-9]{2})(?:[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2}))?)?");
   static const std::regex ago("([0-9]{1,6}) ([a-z]+) ago");
   std::smatch part;
   if (std::regex_match(wish, number)) {

@@ -33,7 +33,8 @@ Instant from_local_earliest(const LocalMinute& local);
 // The last nanosecond of that local day.
 Instant end_of_day(int year, int month, int day);
 
-// A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days ago".
+// A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days
+// ago".
 struct PointWish {
   enum class By { latest, number, moment } by = By::latest;
   std::uint32_t number = 0;

@@ -23,7 +23,8 @@ void check_raw(const VerbSpec& spec, const std::vector<std::string>& raw) {
     const std::string& token = raw[i];
     if (token == "--") return;
     if (token.size() < 2 || token[0] != '-') continue;
-    if (!token.starts_with("--")) throw Error(ErrorKind::usage, "'" + printable(token) + "' is no option: options have two dashes", see);
+    if (!token.starts_with("--"))
+      throw Error(ErrorKind::usage, "'" + printable(token) + "' is no option: options have two dashes", see);
     std::size_t equals = token.find('=');
     std::string name = token.substr(2, equals == std::string::npos ? std::string::npos : equals - 2);
     if (name == "help") continue;
@@ -32,11 +33,14 @@ void check_raw(const VerbSpec& spec, const std::vector<std::string>& raw) {
       std::vector<std::string> names;
       for (const OptionSpec& known : spec.options) names.push_back(known.name);
       std::optional<std::string> near = nearest(name, names);
-      throw Error(ErrorKind::usage, "'" + spec.name + "' has no option --" + printable(name), near ? "did you mean --" + *near + "?" : see);
+      throw Error(ErrorKind::usage, "'" + spec.name + "' has no option --" + printable(name),
+                  near ? "did you mean --" + *near + "?" : see);
     }
-    if (option->value.empty() && equals != std::string::npos) throw Error(ErrorKind::usage, "--" + name + " takes no value", see);
+    if (option->value.empty() && equals != std::string::npos)
+      throw Error(ErrorKind::usage, "--" + name + " takes no value", see);
     if (option->value.empty() || equals != std::string::npos) continue;
-    if (i + 1 >= raw.size() || raw[i + 1].starts_with("--")) throw Error(ErrorKind::usage, "--" + name + " needs a value: --" + name + " " + option->value, see);
+    if (i + 1 >= raw.size() || raw[i + 1].starts_with("--"))
+      throw Error(ErrorKind::usage, "--" + name + " needs a value: --" + name + " " + option->value, see);
     ++i;
   }
 }
@@ -63,7 +67,8 @@ Arguments::Arguments(const VerbSpec& spec, const std::vector<std::string>& raw) 
     if (parsed.count("help") != 0) values_["help"];
     for (const OptionSpec& option : spec.options) {
       if (parsed.count(option.name) == 0) continue;
-      values_[option.name] = option.value.empty() ? std::vector<std::string>{} : parsed[option.name].as<std::vector<std::string>>();
+      values_[option.name] = option.value.empty() ? std::vector<std::string>{}
+                                                  : parsed[option.name].as<std::vector<std::string>>();
       if (!option.list && values_[option.name].size() > 1) {
         throw Error(ErrorKind::usage, "--" + option.name + " is given twice", "give it once");
       }
@@ -73,9 +78,13 @@ Arguments::Arguments(const VerbSpec& spec, const std::vector<std::string>& raw) 
     throw Error(ErrorKind::usage, error.what(), "see: kestrum help " + spec.name);
   }
   if (help()) return;
-  if (words_.size() < spec.min_words) throw Error(ErrorKind::usage, "'" + spec.name + "' needs " + spec.words, "see: kestrum help " + spec.name);
+  if (words_.size() < spec.min_words)
+    throw Error(ErrorKind::usage, "'" + spec.name + "' needs " + spec.words,
+                "see: kestrum help " + spec.name);
   if (words_.size() > spec.max_words) {
-    throw Error(ErrorKind::usage, "'" + printable(words_[spec.max_words]) + "' is one word too many for '" + spec.name + "'", "see: kestrum help " + spec.name);
+    throw Error(ErrorKind::usage,
+                "'" + printable(words_[spec.max_words]) + "' is one word too many for '" + spec.name + "'",
+                "see: kestrum help " + spec.name);
   }
 }
 
@@ -91,11 +100,15 @@ std::vector<std::string> Arguments::values(const std::string& name) const {
 }
 
 std::string help_text(const VerbSpec& spec) {
-  std::string out = "kestrum " + spec.name + (spec.words.empty() ? "" : " " + spec.words) + (spec.options.empty() ? "" : " [OPTIONS]") + "\n" + spec.summary + "\n";
+  std::string out = "kestrum " + spec.name + (spec.words.empty() ? "" : " " + spec.words) +
+                    (spec.options.empty() ? "" : " [OPTIONS]") + "\n" + spec.summary + "\n";
   if (!spec.details.empty()) out += "\n" + spec.details + "\n";
   if (!spec.options.empty()) {
     std::size_t width = 0;
-    auto left = [](const OptionSpec& option) { return "--" + option.name + (option.value.empty() ? "" : " " + option.value) + (option.list ? " ..." : ""); };
+    auto left = [](const OptionSpec& option) {
+      return "--" + option.name + (option.value.empty() ? "" : " " + option.value) +
+             (option.list ? " ..." : "");
+    };
     for (const OptionSpec& option : spec.options) width = std::max(width, left(option).size());
     out += "\nOptions:\n";
     for (const OptionSpec& option : spec.options) {

@@ -1,5 +1,5 @@
-// The words and options of one verb, on top of the argument library: messages that name the option, nearest words,
-// help made from the same table.
+// The words and options of one verb, on top of the argument library: messages that name the option, nearest
+// words, help made from the same table.
 #pragma once
 
 #include <map>

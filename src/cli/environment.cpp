@@ -41,7 +41,9 @@ std::unique_ptr<Home> make_home() {
 
 Instant moment_of(const std::string& text, const char* name) {
   std::optional<Instant> when = parse_utc(text);
-  if (!when) throw Error(ErrorKind::usage, std::string(name) + " is not a moment: '" + printable(text) + "'", "write it in UTC, like 2027-03-01T20:30:00Z");
+  if (!when)
+    throw Error(ErrorKind::usage, std::string(name) + " is not a moment: '" + printable(text) + "'",
+                "write it in UTC, like 2027-03-01T20:30:00Z");
   return *when;
 }
 
@@ -55,7 +57,8 @@ std::unique_ptr<Clock> make_clock() {
   std::string rate = comma == std::string::npos ? "" : running.substr(comma + 1);
   double factor = std::strtod(rate.c_str(), &end);
   if (rate.empty() || *end != '\0' || !(factor >= 0 && factor <= 1e9)) {
-    throw Error(ErrorKind::usage, "KESTRUM_CLOCK is not a start and a rate: '" + printable(running) + "'", "write it like 2027-03-01T20:30:00Z,60");
+    throw Error(ErrorKind::usage, "KESTRUM_CLOCK is not a start and a rate: '" + printable(running) + "'",
+                "write it like 2027-03-01T20:30:00Z,60");
   }
   return std::make_unique<SimulatedClock>(moment_of(running.substr(0, comma), "KESTRUM_CLOCK"), factor);
 }
@@ -64,7 +67,8 @@ std::string machine_name() {
   std::string name = variable("KESTRUM_MACHINE");
   if (!name.empty()) return name;
   char host[256] = {};
-  return gethostname(host, sizeof host - 1) == 0 && host[0] != '\0' ? std::string(host) : std::string("machine");
+  return gethostname(host, sizeof host - 1) == 0 && host[0] != '\0' ? std::string(host)
+                                                                    : std::string("machine");
 }
 
 }  // namespace
@@ -73,7 +77,8 @@ Environment::Environment() : clock_(make_clock()), home_(make_home()), machine_(
   out_terminal_ = isatty(STDOUT_FILENO) == 1;
   err_terminal_ = isatty(STDERR_FILENO) == 1 && variable("TERM") != "dumb";
   colour_ = variable("NO_COLOR").empty() && variable("TERM") != "dumb";
-  if (clock_->simulated()) fmt::print(stderr, "kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
+  if (clock_->simulated())
+    fmt::print(stderr, "kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
 }
 
 std::size_t Environment::width() const {
@@ -99,6 +104,8 @@ AskPassphrase Environment::ask() const {
   };
 }
 
-unsigned Environment::workers() const { return std::max(1u, std::min(8u, std::thread::hardware_concurrency())); }
+unsigned Environment::workers() const {
+  return std::max(1u, std::min(8u, std::thread::hardware_concurrency()));
+}
 
 }  // namespace kestrum

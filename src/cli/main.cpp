@@ -13,16 +13,21 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {job_define_verb(), job_list_verb(), job_show_verb(), job_check_verb(), job_remove_verb(), preview_verb(), run_verb(),
-          points_verb(),     browse_verb(),   find_verb(),     restore_verb(),   verify_verb(),     status_verb(),  history_verb()};
+  return {job_define_verb(), job_list_verb(), job_show_verb(), job_check_verb(), job_remove_verb(),
+          preview_verb(),    run_verb(),      points_verb(),   browse_verb(),    find_verb(),
+          restore_verb(),    verify_verb(),   status_verb(),   history_verb()};
 }
 
 namespace {
 
 std::string overview(const std::vector<Verb>& verbs) {
-  std::string out = "kestrum VERB [WORDS] [OPTIONS]\nKeeps copies of files in archive sets on another drive, and brings them back.\n\n";
+  std::string out =
+      "kestrum VERB [WORDS] [OPTIONS]\nKeeps copies of files in archive sets on another drive, and brings "
+      "them back.\n\n";
   std::size_t width = 0;
-  auto left = [](const Verb& verb) { return verb.spec.name + (verb.spec.words.empty() ? "" : " " + verb.spec.words); };
+  auto left = [](const Verb& verb) {
+    return verb.spec.name + (verb.spec.words.empty() ? "" : " " + verb.spec.words);
+  };
   for (const Verb& verb : verbs) width = std::max(width, left(verb).size());
   for (const Verb& verb : verbs) {
     std::string column = left(verb);
@@ -31,7 +36,8 @@ std::string overview(const std::vector<Verb>& verbs) {
   return out + "\nMore on each: kestrum help VERB\n";
 }
 
-const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<std::string>& words, std::size_t& used) {
+const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<std::string>& words,
+                            std::size_t& used) {
   for (const Verb& verb : verbs) {
     std::vector<std::string> name = split(verb.spec.name, ' ');
     if (words.size() < name.size() || !std::equal(name.begin(), name.end(), words.begin())) continue;
@@ -48,8 +54,11 @@ const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<st
   bool group = typed == "job";
   if (group && words.size() > 1 && !words[1].starts_with('-')) typed += " " + words[1];
   std::optional<std::string> near = nearest(typed, names);
-  if (group && words.size() == 1) throw Error(ErrorKind::usage, "'job' needs a second word", "job define, job list, job show, job check or job remove");
-  throw Error(ErrorKind::usage, "there is no verb '" + printable(typed) + "'", near ? "did you mean '" + *near + "'?" : "see: kestrum help");
+  if (group && words.size() == 1)
+    throw Error(ErrorKind::usage, "'job' needs a second word",
+                "job define, job list, job show, job check or job remove");
+  throw Error(ErrorKind::usage, "there is no verb '" + printable(typed) + "'",
+              near ? "did you mean '" + *near + "'?" : "see: kestrum help");
 }
 
 int dispatch(const std::vector<std::string>& words) {
@@ -100,9 +109,11 @@ int main(int argc, char** argv) {
   } catch (const Error& error) {
     code = tell_error(error, json);
   } catch (const std::bad_alloc&) {
-    code = tell_error(Error(ErrorKind::failed, "there was not enough memory", "close other programs and try again"), json);
+    code = tell_error(
+        Error(ErrorKind::failed, "there was not enough memory", "close other programs and try again"), json);
   } catch (const std::exception& error) {
-    code = tell_error(Error(ErrorKind::failed, std::string("unexpected: ") + error.what(), "please report this"), json);
+    code = tell_error(
+        Error(ErrorKind::failed, std::string("unexpected: ") + error.what(), "please report this"), json);
   }
   if (std::fflush(stdout) != 0 && code == exit_done) {
     fmt::print(stderr, "kestrum: the output could not be written\n");

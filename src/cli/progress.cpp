@@ -14,20 +14,28 @@ namespace {
 
 std::atomic<bool> stop_asked{false};
 
-void ask_stop(int) { stop_asked = true; }
+void ask_stop(int) {
+  stop_asked = true;
+}
 
 const char* phase_word(Phase phase) {
   switch (phase) {
-    case Phase::scanning: return "scanning";
-    case Phase::copying: return "copying";
-    case Phase::sealing: return "sealing";
-    case Phase::checking: return "checking";
-    case Phase::restoring: return "restoring";
+    case Phase::scanning:
+      return "scanning";
+    case Phase::copying:
+      return "copying";
+    case Phase::sealing:
+      return "sealing";
+    case Phase::checking:
+      return "checking";
+    case Phase::restoring:
+      return "restoring";
   }
   return "";
 }
 
-// The end of a long path says more than its start. Counts code points, so that a name is not cut within a letter.
+// The end of a long path says more than its start. Counts code points, so that a name is not cut within a
+// letter.
 std::string shortened(const std::string& text, std::size_t width) {
   auto starts = [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; };
   std::size_t length = static_cast<std::size_t>(std::count_if(text.begin(), text.end(), starts));
@@ -52,13 +60,18 @@ void catch_stop_signals() {
   std::signal(SIGPIPE, SIG_IGN);
 }
 
-Progress::Progress(const Environment& environment, bool quiet) : environment_(environment), quiet_(quiet), living_(environment.err_is_terminal()) {
+Progress::Progress(const Environment& environment, bool quiet)
+    : environment_(environment), quiet_(quiet), living_(environment.err_is_terminal()) {
   phase_start_ = last_draw_ = std::chrono::steady_clock::now();
 }
 
-Progress::~Progress() { finish(); }
+Progress::~Progress() {
+  finish();
+}
 
-bool Progress::stop_requested() const { return stop_asked; }
+bool Progress::stop_requested() const {
+  return stop_asked;
+}
 
 void Progress::phase_begins(Phase phase, const PhaseTotals& totals) {
   clear();
@@ -93,7 +106,8 @@ void Progress::advanced(std::uint64_t bytes, std::uint64_t files) {
 void Progress::tick() {
   if (quiet_ || !any_phase_) return;
   Time now = std::chrono::steady_clock::now();
-  if (now - last_draw_ < (living_ ? std::chrono::milliseconds(100) : std::chrono::milliseconds(10000))) return;
+  if (now - last_draw_ < (living_ ? std::chrono::milliseconds(100) : std::chrono::milliseconds(10000)))
+    return;
   draw(now);
 }
 
@@ -115,7 +129,8 @@ std::string Progress::line_text(Time now) const {
   std::string text = phase_word(phase_);
   if (phase_ == Phase::sealing) return text;
   if (totals_.bytes > 0) {
-    text += fmt::format(" {:3.0f} %", std::min(100.0, 100.0 * static_cast<double>(bytes_) / static_cast<double>(totals_.bytes)));
+    text += fmt::format(" {:3.0f} %", std::min(100.0, 100.0 * static_cast<double>(bytes_) /
+                                                          static_cast<double>(totals_.bytes)));
   }
   text += "  " + size_text(bytes_);
   if (totals_.bytes > 0) text += " of " + size_text(totals_.bytes);
@@ -123,13 +138,21 @@ std::string Progress::line_text(Time now) const {
   if (speed > 0) text += ", " + size_text(static_cast<std::uint64_t>(speed)) + "/s";
   if (speed > 0 && totals_.bytes > bytes_ && seconds > 2) {
     auto left = std::chrono::duration<double>(static_cast<double>(totals_.bytes - bytes_) / speed);
-    text += ", " + duration_text(std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::seconds(static_cast<std::int64_t>(left.count()) + 1))) + " left";
+    text += ", " +
+            duration_text(std::chrono::duration_cast<std::chrono::nanoseconds>(
+                std::chrono::seconds(static_cast<std::int64_t>(left.count()) + 1))) +
+            " left";
   }
   if (problems_ > 0) text += ", " + count_text(problems_, "problem");
   if (file_.empty()) return text;
-  std::string part = file_size_ >= large_file ? fmt::format(" ({:.0f} %)", std::min(100.0, 100.0 * static_cast<double>(file_done_) / static_cast<double>(file_size_))) : "";
+  std::string part =
+      file_size_ >= large_file
+          ? fmt::format(" ({:.0f} %)", std::min(100.0, 100.0 * static_cast<double>(file_done_) /
+                                                           static_cast<double>(file_size_)))
+          : "";
   std::size_t width = living_ ? environment_.width() - 1 : 200;
-  if (text.size() + part.size() + 12 < width) text += "  " + shortened(printable(file_), width - text.size() - part.size() - 2) + part;
+  if (text.size() + part.size() + 12 < width)
+    text += "  " + shortened(printable(file_), width - text.size() - part.size() - 2) + part;
   return text;
 }
 
@@ -147,7 +170,8 @@ void Progress::problem(const Problem& problem) {
   ++problems_;
   clear();
   if (problems_ <= 50) {
-    fmt::print(stderr, "{}problem: {}{}\n", environment_.err_colour() ? "\033[33m" : "", problem_text(problem), environment_.err_colour() ? "\033[0m" : "");
+    fmt::print(stderr, "{}problem: {}{}\n", environment_.err_colour() ? "\033[33m" : "",
+               problem_text(problem), environment_.err_colour() ? "\033[0m" : "");
   } else if (problems_ == 51) {
     fmt::print(stderr, "problem: there are more; all of them are in the list at the end and in the log\n");
   }
@@ -160,10 +184,12 @@ void Progress::note(const std::string& text) {
 }
 
 bool Listeners::wants_totals() const {
-  return std::any_of(listeners_.begin(), listeners_.end(), [](const Observer* one) { return one->wants_totals(); });
+  return std::any_of(listeners_.begin(), listeners_.end(),
+                     [](const Observer* one) { return one->wants_totals(); });
 }
 bool Listeners::stop_requested() const {
-  return std::any_of(listeners_.begin(), listeners_.end(), [](const Observer* one) { return one->stop_requested(); });
+  return std::any_of(listeners_.begin(), listeners_.end(),
+                     [](const Observer* one) { return one->stop_requested(); });
 }
 void Listeners::run_begins(const std::string& log_file) {
   for (Observer* one : listeners_) one->run_begins(log_file);

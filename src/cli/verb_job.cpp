@@ -18,14 +18,19 @@ const OptionSpec json_option{"json", "", "print the result as JSON"};
 
 std::string renew_text(const Job& job) {
   if (job.kind == Kind::full) return "every run makes a full set";
-  std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before" : "each run saves what changed since the last full set";
-  return base + (job.renew_every_sets ? ", a new full set after every " + count_text(*job.renew_every_sets, "set") : ", a full set only at first");
+  std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before"
+                                                   : "each run saves what changed since the last full set";
+  return base + (job.renew_every_sets
+                     ? ", a new full set after every " + count_text(*job.renew_every_sets, "set")
+                     : ", a full set only at first");
 }
 
 // One page in plain words.
 std::string summary(const Job& job) {
   std::string out = "Job " + printable(job.name) + "  (" + printable(job.file) + ")\n";
-  auto line = [&](const std::string& head, const std::string& text) { out += fmt::format("  {:<13}{}\n", head, text); };
+  auto line = [&](const std::string& head, const std::string& text) {
+    out += fmt::format("  {:<13}{}\n", head, text);
+  };
   for (std::size_t i = 0; i < job.folders.size(); ++i) line(i == 0 ? "What" : "", printable(job.folders[i]));
   std::vector<std::string> skipped;
   for (const std::string& pattern : job.skip) skipped.push_back(printable(pattern));
@@ -36,7 +41,9 @@ std::string summary(const Job& job) {
   if (job.encryption == Encryption::none) {
     line("Protection", "none: whoever has the drive can read the files");
   } else {
-    line("Protection", "AES-256-GCM; passphrase: " + (job.passphrase == "ask" ? std::string("asked for at each run") : "from " + printable(job.passphrase.substr(5))));
+    line("Protection", "AES-256-GCM; passphrase: " + (job.passphrase == "ask"
+                                                          ? std::string("asked for at each run")
+                                                          : "from " + printable(job.passphrase.substr(5))));
     line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
   }
   line("After a run", job.read_back ? "what was written is read back and checked" : "nothing is checked");
@@ -47,9 +54,11 @@ std::string summary(const Job& job) {
 std::vector<std::string> warnings(const Job& job) {
   std::vector<std::string> out;
   for (const std::string& folder : job.folders) {
-    if (!std::filesystem::exists(std::filesystem::symlink_status(folder))) out.push_back("the source " + printable(folder) + " is not there now");
+    if (!std::filesystem::exists(std::filesystem::symlink_status(folder)))
+      out.push_back("the source " + printable(folder) + " is not there now");
   }
-  if (!std::filesystem::exists(job.destinations[0])) out.push_back("the destination " + printable(job.destinations[0]) + " is not there now");
+  if (!std::filesystem::exists(job.destinations[0]))
+    out.push_back("the destination " + printable(job.destinations[0]) + " is not there now");
   if (job.encryption != Encryption::none && job.passphrase != "ask") {
     try {
       get_passphrase(job.passphrase, "", {});
@@ -72,7 +81,9 @@ int define(const Arguments& arguments, const Environment& environment) {
   }
   std::string text;
   if (std::optional<std::string> from = arguments.value("from")) {
-    if (!values.empty()) throw Error(ErrorKind::usage, "--from takes the whole job from a file; no other setting goes with it", "change the file, or leave --from out");
+    if (!values.empty())
+      throw Error(ErrorKind::usage, "--from takes the whole job from a file; no other setting goes with it",
+                  "change the file, or leave --from out");
     Bytes content = read_small_file(*from, 1u << 20);
     text = as_text(content);
     parse_job(name, *from, text);
@@ -84,7 +95,8 @@ int define(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     fmt::print("{}", job_document(job));
   } else {
-    fmt::print("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n", summary(job), printable(name), printable(name));
+    fmt::print("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
+               summary(job), printable(name), printable(name));
   }
   print_warnings(job);
   return exit_done;
@@ -104,13 +116,18 @@ int list(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     fmt::print("{}", jobs_document(jobs, broken));
   } else if (jobs.empty() && broken.empty()) {
-    fmt::print("There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER --where-destinations FOLDER\n");
+    fmt::print(
+        "There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER "
+        "--where-destinations FOLDER\n");
   } else {
     using enum Table::Align;
     Table table({{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {"WHAT", left}});
     for (const Job& job : jobs) {
-      std::string what = printable(job.folders[0]) + (job.folders.size() > 1 ? " and " + std::to_string(job.folders.size() - 1) + " more" : "");
-      table.row({printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]), what});
+      std::string what =
+          printable(job.folders[0]) +
+          (job.folders.size() > 1 ? " and " + std::to_string(job.folders.size() - 1) + " more" : "");
+      table.row(
+          {printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]), what});
     }
     for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
     fmt::print("{}", table.text(""));
@@ -155,7 +172,9 @@ int remove(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     fmt::print("{}", done_document("job-removed", name));
   } else {
-    fmt::print("Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n", printable(name), printable(where), printable(where));
+    fmt::print(
+        "Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n",
+        printable(name), printable(where), printable(where));
   }
   return exit_done;
 }
@@ -172,17 +191,42 @@ Verb job_define_verb() {
   spec.options.push_back({"from", "FILE", "take the whole job from this file"});
   spec.options.push_back(json_option);
   spec.details = "Every key of a job file, [table] key, is the option --table-key.";
-  spec.examples = {"kestrum job define wardens --what-folders /srv/ringing --what-folders /srv/sightings --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass",
-                   "kestrum job define moths --from moths.toml"};
+  spec.examples = {
+      "kestrum job define wardens --what-folders /srv/ringing --what-folders /srv/sightings "
+      "--where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass",
+      "kestrum job define moths --from moths.toml"};
   return {spec, define};
 }
-Verb job_list_verb() { return {{"job list", "", "list the jobs of this machine", "", 0, 0, {json_option}, {"kestrum job list"}}, list}; }
-Verb job_show_verb() { return {{"job show", "NAME", "show one job on a page", "", 1, 1, {json_option}, {"kestrum job show wardens"}}, show}; }
+Verb job_list_verb() {
+  return {{"job list", "", "list the jobs of this machine", "", 0, 0, {json_option}, {"kestrum job list"}},
+          list};
+}
+Verb job_show_verb() {
+  return {
+      {"job show", "NAME", "show one job on a page", "", 1, 1, {json_option}, {"kestrum job show wardens"}},
+      show};
+}
 Verb job_check_verb() {
-  return {{"job check", "NAME|FILE", "check a job file", "A file is named by a path with a '/' in it.", 1, 1, {json_option}, {"kestrum job check wardens", "kestrum job check ./moths.toml"}}, check};
+  return {{"job check",
+           "NAME|FILE",
+           "check a job file",
+           "A file is named by a path with a '/' in it.",
+           1,
+           1,
+           {json_option},
+           {"kestrum job check wardens", "kestrum job check ./moths.toml"}},
+          check};
 }
 Verb job_remove_verb() {
-  return {{"job remove", "NAME", "forget a job; its archive sets stay", "", 1, 1, {json_option}, {"kestrum job remove wardens"}}, remove};
+  return {{"job remove",
+           "NAME",
+           "forget a job; its archive sets stay",
+           "",
+           1,
+           1,
+           {json_option},
+           {"kestrum job remove wardens"}},
+          remove};
 }
 
 }  // namespace kestrum

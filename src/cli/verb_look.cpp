@@ -29,7 +29,8 @@ Subject open_subject(const Arguments& arguments, const Environment& environment,
   options.job = arguments.value("job").value_or("");
   options.passphrase = arguments.value("passphrase");
   if (options.passphrase && *options.passphrase != "ask" && !options.passphrase->starts_with("file:")) {
-    throw Error(ErrorKind::usage, "--passphrase does not say where the passphrase comes from", "write file:/path, or ask; never the passphrase itself");
+    throw Error(ErrorKind::usage, "--passphrase does not say where the passphrase comes from",
+                "write file:/path, or ask; never the passphrase itself");
   }
   options.ask = environment.ask();
   return Subject::open(&environment.home(), options);
@@ -41,7 +42,9 @@ const OptionSpec at_option{"at", "WHEN", "the point (usual: latest)"};
 
 TreePath path_of(const std::string& text) {
   std::optional<TreePath> path = TreePath::parse(text);
-  if (!path) throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point", "write it from the root, like /srv/ringing, without '..'");
+  if (!path)
+    throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point",
+                "write it from the root, like /srv/ringing, without '..'");
   return *path;
 }
 
@@ -62,11 +65,21 @@ std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
 }
 
 std::string points_page(const PointsResult& result) {
-  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " + printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") + "\n";
-  if (!result.points.empty() && result.points.back().sealed) out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
+  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
+                    printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
+                    "\n";
+  if (!result.points.empty() && result.points.back().sealed)
+    out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
   out += "\n";
   using enum Table::Align;
-  Table table({{"POINT", right}, {"MADE", left}, {"KIND", left}, {"FILES", right}, {"SIZE", right}, {"STORED", right}, {"NEEDS", left}, {"HEALTH", left}});
+  Table table({{"POINT", right},
+               {"MADE", left},
+               {"KIND", left},
+               {"FILES", right},
+               {"SIZE", right},
+               {"STORED", right},
+               {"NEEDS", left},
+               {"HEALTH", left}});
   std::optional<Id> chain;
   for (const PointInfo& info : result.points) {
     if (!info.sealed) {
@@ -76,12 +89,16 @@ std::string points_page(const PointsResult& result) {
     bool begins = chain != info.facts.chain;
     chain = info.facts.chain;
     std::string kind = (begins ? "" : "  + ") + std::string(kind_name(info.facts.kind));
-    table.row({std::to_string(info.sequence), local_text(info.facts.started), kind, grouped(info.facts.totals.files), size_text(info.facts.totals.bytes), size_text(info.facts.totals.stored_bytes),
-               needs_text(info.facts), info.health + (info.facts.problems > 0 ? ", " + count_text(info.facts.problems, "problem") : "")});
+    table.row(
+        {std::to_string(info.sequence), local_text(info.facts.started), kind,
+         grouped(info.facts.totals.files), size_text(info.facts.totals.bytes),
+         size_text(info.facts.totals.stored_bytes), needs_text(info.facts),
+         info.health + (info.facts.problems > 0 ? ", " + count_text(info.facts.problems, "problem") : "")});
   }
   out += table.text() + "\n";
   for (const PointInfo& info : result.points) {
-    for (const std::string& finding : info.findings) out += "Point " + std::to_string(info.sequence) + ": " + finding + "\n";
+    for (const std::string& finding : info.findings)
+      out += "Point " + std::to_string(info.sequence) + ": " + finding + "\n";
   }
   out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
   return out;
@@ -92,19 +109,26 @@ int points(const Arguments& arguments, const Environment& environment) {
   std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
   PointsResult result = list_points(subject, ledger.get());
   fmt::print("{}", arguments.has("json") ? points_document(result) : points_page(result));
-  bool damaged = std::any_of(result.points.begin(), result.points.end(), [](const PointInfo& info) { return info.health == "damaged" || (info.sealed && info.health == "incomplete"); });
+  bool damaged = std::any_of(result.points.begin(), result.points.end(), [](const PointInfo& info) {
+    return info.health == "damaged" || (info.sealed && info.health == "incomplete");
+  });
   return damaged ? exit_code_of(ErrorKind::damage) : exit_done;
 }
 
 std::string mode_text(const Entry& entry) {
-  std::string text = entry.type == EntryType::folder ? "d" : entry.type == EntryType::symlink ? "l" : entry.type == EntryType::file ? "-" : "?";
+  std::string text = entry.type == EntryType::folder    ? "d"
+                     : entry.type == EntryType::symlink ? "l"
+                     : entry.type == EntryType::file    ? "-"
+                                                        : "?";
   const char* letters = "rwxrwxrwx";
   for (int i = 0; i < 9; ++i) text += (entry.mode >> (8 - i) & 1) != 0 ? letters[i] : '-';
   return text;
 }
 
 std::vector<std::string> entry_row(const Entry& entry, const std::string& shown) {
-  std::string size = entry.has_content() ? size_text(entry.size) : entry.type == EntryType::folder ? "folder" : std::string(entry_type_name(entry.type));
+  std::string size = entry.has_content()               ? size_text(entry.size)
+                     : entry.type == EntryType::folder ? "folder"
+                                                       : std::string(entry_type_name(entry.type));
   std::string name = printable(shown) + (entry.type == EntryType::folder && !shown.ends_with('/') ? "/" : "");
   if (entry.type == EntryType::symlink) name += " -> " + printable(entry.link_target);
   if (entry.incomplete) name += "  (incomplete)";
@@ -129,9 +153,11 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
   }
   fmt::print("Point {}: {}\n\n", point_text(point.facts()), printable(path.absolute()));
   Table table = entry_table();
-  if (listing.self.type != EntryType::folder) table.row(entry_row(listing.self, std::string(listing.self.path.name())));
+  if (listing.self.type != EntryType::folder)
+    table.row(entry_row(listing.self, std::string(listing.self.path.name())));
   for (const Entry& entry : listing.children) table.row(entry_row(entry, std::string(entry.path.name())));
-  fmt::print("{}", listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n" : table.text());
+  fmt::print("{}", listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n"
+                                                                                      : table.text());
   return exit_done;
 }
 
@@ -162,14 +188,39 @@ int find(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb points_verb() {
-  return {{"points", "SUBJECT", "list the points one can go back to", subject_words, 1, 1, subject_options(), {"kestrum points wardens", "kestrum points /media/tern-1 --job wardens"}}, points};
+  return {{"points",
+           "SUBJECT",
+           "list the points one can go back to",
+           subject_words,
+           1,
+           1,
+           subject_options(),
+           {"kestrum points wardens", "kestrum points /media/tern-1 --job wardens"}},
+          points};
 }
 Verb browse_verb() {
-  return {{"browse", "SUBJECT [PATH]", "list a folder as it was", std::string(subject_words) + "\n" + when_words, 1, 2, with_subject_options({at_option}), {"kestrum browse wardens /srv/ringing --at yesterday"}}, browse_path};
+  return {{"browse",
+           "SUBJECT [PATH]",
+           "list a folder as it was",
+           std::string(subject_words) + "\n" + when_words,
+           1,
+           2,
+           with_subject_options({at_option}),
+           {"kestrum browse wardens /srv/ringing --at yesterday"}},
+          browse_path};
 }
 Verb find_verb() {
-  return {{"find", "SUBJECT PATTERN", "search a point for names", std::string("PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is held against the whole path.\n") + subject_words + "\n" + when_words, 2, 2,
-           with_subject_options({at_option}), {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14"}}, find};
+  return {{"find",
+           "SUBJECT PATTERN",
+           "search a point for names",
+           std::string("PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is "
+                       "held against the whole path.\n") +
+               subject_words + "\n" + when_words,
+           2,
+           2,
+           with_subject_options({at_option}),
+           {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14"}},
+          find};
 }
 
 }  // namespace kestrum

@@ -15,44 +15,58 @@ namespace kestrum {
 namespace {
 
 template <typename Value>
-Value choice(const Arguments& arguments, const std::string& option, Value usual, std::optional<Value> (*parse)(std::string_view), const std::vector<std::string>& words) {
+Value choice(const Arguments& arguments, const std::string& option, Value usual,
+             std::optional<Value> (*parse)(std::string_view), const std::vector<std::string>& words) {
   std::optional<std::string> text = arguments.value(option);
   if (!text) return usual;
   if (std::optional<Value> value = parse(*text)) return *value;
   std::optional<std::string> near = nearest(*text, words);
-  throw Error(ErrorKind::usage, "--" + option + " '" + printable(*text) + "' is not one of " + join(words, ", "), near ? "did you mean '" + *near + "'?" : "write one of them");
+  throw Error(ErrorKind::usage,
+              "--" + option + " '" + printable(*text) + "' is not one of " + join(words, ", "),
+              near ? "did you mean '" + *near + "'?" : "write one of them");
 }
 
 RestoreRequest request_of(const Arguments& arguments) {
   RestoreRequest request;
   for (std::size_t i = 1; i < arguments.words().size(); ++i) {
     std::optional<TreePath> path = TreePath::parse(arguments.words()[i]);
-    if (!path) throw Error(ErrorKind::usage, "'" + printable(arguments.words()[i]) + "' is no path inside a point", "write it from the root, like /srv/ringing/2026.csv, without '..'");
+    if (!path)
+      throw Error(ErrorKind::usage, "'" + printable(arguments.words()[i]) + "' is no path inside a point",
+                  "write it from the root, like /srv/ringing/2026.csv, without '..'");
     request.paths.push_back(*path);
   }
   std::optional<std::string> to = arguments.value("to");
   request.in_place = arguments.has("in-place");
   if (to.has_value() == request.in_place) {
-    throw Error(ErrorKind::usage, "say where to: --to DIR, or --in-place for where the files were", "nothing was restored");
+    throw Error(ErrorKind::usage, "say where to: --to DIR, or --in-place for where the files were",
+                "nothing was restored");
   }
   if (to && to->empty()) throw Error(ErrorKind::usage, "--to needs a folder", "--to DIR");
   request.target = to ? std::filesystem::absolute(*to).lexically_normal().string() : "/";
   while (request.target.size() > 1 && request.target.ends_with('/')) request.target.pop_back();
-  request.clash = choice<Clash>(arguments, "clash", Clash::keep_both, parse_clash, {"keep-both", "replace", "keep-existing", "keep-newer"});
-  request.layout = choice<Layout>(arguments, "layout", Layout::picked, parse_layout, {"path", "picked", "flat"});
+  request.clash = choice<Clash>(arguments, "clash", Clash::keep_both, parse_clash,
+                                {"keep-both", "replace", "keep-existing", "keep-newer"});
+  request.layout =
+      choice<Layout>(arguments, "layout", Layout::picked, parse_layout, {"path", "picked", "flat"});
   request.dry = arguments.has("dry");
   return request;
 }
 
-void print_result(const RestoreResult& result, const RestoreRequest& request, std::uint64_t listed, std::uint64_t most) {
+void print_result(const RestoreResult& result, const RestoreRequest& request, std::uint64_t listed,
+                  std::uint64_t most) {
   if (listed > most) fmt::print("  and {} more\n", grouped(listed - most));
   std::vector<std::string> parts{count_text(result.files, "file")};
   if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
-  if (result.others > 0) parts.push_back(count_text(result.others, "link or special file", "links and special files"));
+  if (result.others > 0)
+    parts.push_back(count_text(result.others, "link or special file", "links and special files"));
   parts.push_back(size_text(result.bytes));
-  fmt::print("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point), join(parts, ", "));
-  if (result.kept > 0) fmt::print("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"), result.kept == 1 ? "it is" : "they are");
-  if (result.owners_kept_back) fmt::print(stderr, "note: the files belong to you now; only root can give them back to their owners\n");
+  fmt::print("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point),
+             join(parts, ", "));
+  if (result.kept > 0)
+    fmt::print("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"),
+               result.kept == 1 ? "it is" : "they are");
+  if (result.owners_kept_back)
+    fmt::print(stderr, "note: the files belong to you now; only root can give them back to their owners\n");
   if (result.problems.empty()) return;
   fmt::print("{}:\n", count_text(result.problems.size(), "problem"));
   for (const Problem& problem : result.problems) fmt::print("  {}\n", problem_text(problem));
@@ -67,7 +81,8 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   std::vector<RestoredItem> items;
   std::uint64_t listed = 0;
   constexpr std::size_t most_items = 10000;
-  // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all with --list.
+  // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all
+  // with --list.
   std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
   RestoreResult result = restore(subject, wish, request, progress, [&](const RestoredItem& item) {
     if (json) {
@@ -91,19 +106,28 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb restore_verb() {
-  return {{"restore", "SUBJECT PATH...", "bring files back",
-           std::string("PATH is a file or folder as it was, from the root; / is everything.\n") + subject_words + "\n" + when_words +
-               "\nWhat is there already is kept, and the restored file put beside it, unless --clash says otherwise.",
-           2, 100000,
-           with_subject_options({{"at", "WHEN", "the point (usual: latest)"},
-                                 {"to", "DIR", "restore into this folder"},
-                                 {"in-place", "", "restore to where the files were"},
-                                 {"clash", "RULE", "keep-both, replace, keep-existing or keep-newer (usual: keep-both)"},
-                                 {"layout", "HOW", "folders under DIR: path (all of them), picked (from what was picked), flat (none) (usual: picked)"},
-                                 {"dry", "", "only say what would be restored"},
-                                 {"list", "", "list every file, however many"},
-                                 {"quiet", "", "no progress"}}),
-           {"kestrum restore wardens /srv/ringing/2026.csv --at yesterday --to /tmp/back", "kestrum restore /media/tern-1 / --job wardens --to /tmp/everything --layout path",
+  return {{"restore",
+           "SUBJECT PATH...",
+           "bring files back",
+           std::string("PATH is a file or folder as it was, from the root; / is everything.\n") +
+               subject_words + "\n" + when_words +
+               "\nWhat is there already is kept, and the restored file put beside it, unless --clash says "
+               "otherwise.",
+           2,
+           100000,
+           with_subject_options(
+               {{"at", "WHEN", "the point (usual: latest)"},
+                {"to", "DIR", "restore into this folder"},
+                {"in-place", "", "restore to where the files were"},
+                {"clash", "RULE", "keep-both, replace, keep-existing or keep-newer (usual: keep-both)"},
+                {"layout", "HOW",
+                 "folders under DIR: path (all of them), picked (from what was picked), flat (none) (usual: "
+                 "picked)"},
+                {"dry", "", "only say what would be restored"},
+                {"list", "", "list every file, however many"},
+                {"quiet", "", "no progress"}}),
+           {"kestrum restore wardens /srv/ringing/2026.csv --at yesterday --to /tmp/back",
+            "kestrum restore /media/tern-1 / --job wardens --to /tmp/everything --layout path",
             "kestrum restore wardens /srv/ringing --in-place --clash keep-newer --dry"}},
           restore_paths};
 }

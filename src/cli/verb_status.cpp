@@ -18,7 +18,9 @@ namespace {
 
 const OptionSpec json_option{"json", "", "print the result as JSON"};
 
-bool made_good_point(const RunEntry& run) { return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage); }
+bool made_good_point(const RunEntry& run) {
+  return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage);
+}
 
 StatusLine status_of(const std::string& name, const Environment& environment, Ledger& ledger) {
   StatusLine line;
@@ -27,7 +29,8 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
     if (!line.last) line.last = run;
     if (!made_good_point(run)) continue;
     line.newest_good = run.started;
-    line.age = std::chrono::duration_cast<std::chrono::seconds>(between(run.started, environment.clock().now()));
+    line.age =
+        std::chrono::duration_cast<std::chrono::seconds>(between(run.started, environment.clock().now()));
     break;
   }
   try {
@@ -72,7 +75,9 @@ void sort_lines(std::vector<StatusLine>& lines) {
 std::vector<StatusLine> status_at(const std::string& path, const Environment& environment) {
   std::unique_ptr<Store> store = open_local_store(path);
   if (!read_drive(*store)) {
-    throw Error(ErrorKind::no_destination, printable(path) + " is no destination: there is no drive.json in it", "name a job, or the folder that holds drive.json");
+    throw Error(ErrorKind::no_destination,
+                printable(path) + " is no destination: there is no drive.json in it",
+                "name a job, or the folder that holds drive.json");
   }
   std::vector<StatusLine> lines;
   for (const JobPlace& place : list_jobs_at(*store)) {
@@ -85,7 +90,8 @@ std::vector<StatusLine> status_at(const std::string& path, const Environment& en
       if (!set.findings.empty()) line.trouble = set.findings[0];
       if (!set.sealed()) continue;
       line.newest_good = set.seal->core.facts.started;
-      line.age = std::chrono::duration_cast<std::chrono::seconds>(between(*line.newest_good, environment.clock().now()));
+      line.age = std::chrono::duration_cast<std::chrono::seconds>(
+          between(*line.newest_good, environment.clock().now()));
     }
     if (!line.newest_good && line.trouble.empty()) line.trouble = "it has no point yet";
     lines.push_back(std::move(line));
@@ -95,10 +101,17 @@ std::vector<StatusLine> status_at(const std::string& path, const Environment& en
 
 std::string status_page(const std::vector<StatusLine>& lines) {
   using enum Table::Align;
-  Table table({{"JOB", left}, {"NEWEST GOOD POINT", left}, {"LAST RUN", left}, {"DRIVE", left}, {"FREE", right}, {"", left}});
+  Table table({{"JOB", left},
+               {"NEWEST GOOD POINT", left},
+               {"LAST RUN", left},
+               {"DRIVE", left},
+               {"FREE", right},
+               {"", left}});
   for (const StatusLine& line : lines) {
     std::string last = line.last ? line.last->result + ", " + local_text(line.last->started) : "";
-    table.row({printable(line.job), age_text(line), last, printable(line.destination) + (line.destination_there ? "" : " (not there)"), line.space ? size_text(line.space->free) : "", line.trouble});
+    table.row({printable(line.job), age_text(line), last,
+               printable(line.destination) + (line.destination_there ? "" : " (not there)"),
+               line.space ? size_text(line.space->free) : "", line.trouble});
   }
   return table.text("");
 }
@@ -121,22 +134,31 @@ int status(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     fmt::print("{}", status_document(lines));
   } else if (lines.empty()) {
-    fmt::print("There is no job {}.\n", by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
+    fmt::print("There is no job {}.\n",
+               by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
   } else {
     fmt::print("{}", status_page(lines));
   }
-  bool all_well = std::all_of(lines.begin(), lines.end(), [](const StatusLine& line) { return line.trouble.empty(); });
+  bool all_well =
+      std::all_of(lines.begin(), lines.end(), [](const StatusLine& line) { return line.trouble.empty(); });
   return all_well ? exit_done : exit_problems;
 }
 
-std::string duration_of(const RunEntry& run) { return run.ended ? duration_text(between(run.started, *run.ended)) : "cut off, or still going"; }
+std::string duration_of(const RunEntry& run) {
+  return run.ended ? duration_text(between(run.started, *run.ended)) : "cut off, or still going";
+}
 
-int history_run(const Arguments& arguments, Ledger& ledger, const std::string& name, const std::string& number) {
+int history_run(const Arguments& arguments, Ledger& ledger, const std::string& name,
+                const std::string& number) {
   std::int64_t wanted = 0;
   auto [end, code] = std::from_chars(number.data(), number.data() + number.size(), wanted);
-  if (code != std::errc() || end != number.data() + number.size()) throw Error(ErrorKind::usage, "--run '" + printable(number) + "' is not a number", "see: kestrum history " + name);
+  if (code != std::errc() || end != number.data() + number.size())
+    throw Error(ErrorKind::usage, "--run '" + printable(number) + "' is not a number",
+                "see: kestrum history " + name);
   std::optional<RunEntry> run = ledger.run(name, wanted);
-  if (!run) throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number, "see: kestrum history " + name);
+  if (!run)
+    throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number,
+                "see: kestrum history " + name);
   std::vector<Problem> problems = ledger.problems(run->id);
   if (arguments.has("json")) {
     fmt::print("{}", history_run_document(*run, problems));
@@ -153,9 +175,11 @@ int history_run(const Arguments& arguments, Ledger& ledger, const std::string& n
 int history(const Arguments& arguments, const Environment& environment) {
   const std::string& name = arguments.words()[0];
   Ledger ledger(environment.home().ledger_path());
-  if (std::optional<std::string> number = arguments.value("run")) return history_run(arguments, ledger, name, *number);
+  if (std::optional<std::string> number = arguments.value("run"))
+    return history_run(arguments, ledger, name, *number);
   std::vector<RunEntry> runs = ledger.runs(name, 100);
-  if (runs.empty()) environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
+  if (runs.empty())
+    environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
   if (arguments.has("json")) {
     fmt::print("{}", history_document(runs));
     return exit_done;
@@ -165,14 +189,27 @@ int history(const Arguments& arguments, const Environment& environment) {
     return exit_done;
   }
   using enum Table::Align;
-  Table table({{"RUN", right}, {"STARTED", left}, {"RESULT", left}, {"POINT", right}, {"KIND", left}, {"NEW", right}, {"CHANGED", right}, {"GONE", right}, {"STORED", right}, {"TOOK", left}, {"", left}});
+  Table table({{"RUN", right},
+               {"STARTED", left},
+               {"RESULT", left},
+               {"POINT", right},
+               {"KIND", left},
+               {"NEW", right},
+               {"CHANGED", right},
+               {"GONE", right},
+               {"STORED", right},
+               {"TOOK", left},
+               {"", left}});
   for (const RunEntry& run : runs) {
     bool made = run.sequence.has_value();
     const SetTotals& totals = run.totals;
-    std::string remark = run.problems > 0 ? count_text(static_cast<std::uint64_t>(run.problems), "problem") : "";
+    std::string remark =
+        run.problems > 0 ? count_text(static_cast<std::uint64_t>(run.problems), "problem") : "";
     if (!run.message.empty()) remark = run.message;
-    table.row({std::to_string(run.number), local_text(run.started), run.result, made ? std::to_string(*run.sequence) : "", run.kind, made ? grouped(totals.new_files) : "",
-               made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "", made ? size_text(totals.stored_bytes) : "", duration_of(run), remark});
+    table.row({std::to_string(run.number), local_text(run.started), run.result,
+               made ? std::to_string(*run.sequence) : "", run.kind, made ? grouped(totals.new_files) : "",
+               made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "",
+               made ? size_text(totals.stored_bytes) : "", duration_of(run), remark});
   }
   fmt::print("{}", table.text(""));
   return exit_done;
@@ -181,10 +218,26 @@ int history(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb status_verb() {
-  return {{"status", "[JOB...|DIR]", "how old the newest good point of each job is", "With a folder: every machine and job on that destination, by its seals; no key is needed.", 0, 1000, {json_option}, {"kestrum status", "kestrum status /media/tern-1/"}}, status};
+  return {{"status",
+           "[JOB...|DIR]",
+           "how old the newest good point of each job is",
+           "With a folder: every machine and job on that destination, by its seals; no key is needed.",
+           0,
+           1000,
+           {json_option},
+           {"kestrum status", "kestrum status /media/tern-1/"}},
+          status};
 }
 Verb history_verb() {
-  return {{"history", "JOB", "past runs", "", 1, 1, {{"run", "N", "one run, its problems first"}, json_option}, {"kestrum history wardens", "kestrum history wardens --run 3"}}, history};
+  return {{"history",
+           "JOB",
+           "past runs",
+           "",
+           1,
+           1,
+           {{"run", "N", "one run, its problems first"}, json_option},
+           {"kestrum history wardens", "kestrum history wardens --run 3"}},
+          history};
 }
 
 }  // namespace kestrum

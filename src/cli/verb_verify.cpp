@@ -15,7 +15,8 @@ namespace {
 
 // "1, 2, 3" or "1 to 14".
 std::string points_text(const std::vector<Sequence>& points) {
-  if (points.size() > 3 && points.back() - points.front() + 1 == points.size()) return std::to_string(points.front()) + " to " + std::to_string(points.back());
+  if (points.size() > 3 && points.back() - points.front() + 1 == points.size())
+    return std::to_string(points.front()) + " to " + std::to_string(points.back());
   std::vector<std::string> words;
   for (Sequence point : points) words.push_back(std::to_string(point));
   return join(words, ", ");
@@ -27,7 +28,8 @@ void print_affected(const VerifyResult& result) {
   std::map<std::pair<std::string, std::string>, std::vector<Sequence>> files;
   bool more = false;
   for (const PointVerdict& verdict : result.points) {
-    for (const AffectedFile& file : verdict.affected) files[{file.path, file.reason}].push_back(verdict.sequence);
+    for (const AffectedFile& file : verdict.affected)
+      files[{file.path, file.reason}].push_back(verdict.sequence);
     more = more || verdict.affected_count > verdict.affected.size();
   }
   if (files.empty()) return;
@@ -35,16 +37,20 @@ void print_affected(const VerifyResult& result) {
   std::size_t listed = 0;
   for (const auto& [file, points] : files) {
     if (++listed > most) break;
-    fmt::print("  {}: {} ({} {})\n", printable(file.first), file.second, points.size() == 1 ? "point" : "points", points_text(points));
+    fmt::print("  {}: {} ({} {})\n", printable(file.first), file.second,
+               points.size() == 1 ? "point" : "points", points_text(points));
   }
   if (more || files.size() > most) fmt::print("  and more; --json lists up to 1,000 for each point\n");
-  fmt::print("Everything else can be restored. The next run saves these files anew, as far as the sources still have them.\n");
+  fmt::print(
+      "Everything else can be restored. The next run saves these files anew, as far as the sources still "
+      "have them.\n");
 }
 
 void print_result(const VerifyResult& result) {
   for (const PointVerdict& verdict : result.points) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
-    std::string count = verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
+    std::string count =
+        verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
     fmt::print("Point {}: {}{}\n", name, verdict.good() ? "good" : "DAMAGED", count);
     for (const std::string& finding : verdict.findings) fmt::print("  {}\n", finding);
   }
@@ -52,7 +58,8 @@ void print_result(const VerifyResult& result) {
   if (result.points.empty()) fmt::print("There is no point to check.\n");
   print_affected(result);
   if (result.depth == VerifyDepth::all) fmt::print("Read and checked {}.\n", size_text(result.bytes));
-  if (!result.good() && result.depth == VerifyDepth::quick) fmt::print("Which files are affected: kestrum verify SUBJECT --depth all\n");
+  if (!result.good() && result.depth == VerifyDepth::quick)
+    fmt::print("Which files are affected: kestrum verify SUBJECT --depth all\n");
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -61,11 +68,14 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
     std::optional<VerifyDepth> depth = parse_depth(*text);
     std::vector<std::string> words{"quick", "all"};
     std::optional<std::string> near = nearest(*text, words);
-    if (!depth) throw Error(ErrorKind::usage, "--depth '" + printable(*text) + "' is not quick or all", near ? "did you mean '" + *near + "'?" : "write one of them");
+    if (!depth)
+      throw Error(ErrorKind::usage, "--depth '" + printable(*text) + "' is not quick or all",
+                  near ? "did you mean '" + *near + "'?" : "write one of them");
     request.depth = *depth;
   }
   Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  if (arguments.has("at") || subject.named_set()) request.at = wish_for(subject, arguments.value("at"), environment.clock().now());
+  if (arguments.has("at") || subject.named_set())
+    request.at = wish_for(subject, arguments.value("at"), environment.clock().now());
   std::unique_ptr<Ledger> ledger;
   try {
     ledger = std::make_unique<Ledger>(environment.home().ledger_path());
@@ -86,9 +96,17 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb verify_verb() {
-  return {{"verify", "SUBJECT", "read archive sets back and check them",
-           std::string("quick: seals, sizes, and the marks of every frame; all: every byte, and what any damage means for which file.\n") + subject_words + "\n" + when_words, 1, 1,
-           with_subject_options({{"depth", "DEPTH", "quick or all (usual: all)"}, {"at", "WHEN", "only this point and what it needs"}, {"quiet", "", "no progress"}}),
+  return {{"verify",
+           "SUBJECT",
+           "read archive sets back and check them",
+           std::string("quick: seals, sizes, and the marks of every frame; all: every byte, and what any "
+                       "damage means for which file.\n") +
+               subject_words + "\n" + when_words,
+           1,
+           1,
+           with_subject_options({{"depth", "DEPTH", "quick or all (usual: all)"},
+                                 {"at", "WHEN", "only this point and what it needs"},
+                                 {"quiet", "", "no progress"}}),
            {"kestrum verify wardens", "kestrum verify /media/tern-1 --job wardens --depth quick"}},
           verify_subject};
 }

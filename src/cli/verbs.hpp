@@ -36,10 +36,12 @@ std::vector<OptionSpec> subject_options();
 std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more);
 Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
 inline constexpr const char* subject_words =
-    "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's folder or any\n"
+    "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "
+    "folder or any\n"
     "file in it; no job file is needed then.";
 inline constexpr const char* when_words =
-    "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 days ago\": the\n"
+    "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 "
+    "days ago\": the\n"
     "newest point that is not later.";
 
 }  // namespace kestrum

@@ -8,7 +8,8 @@ namespace kestrum {
 namespace {
 
 std::string result_of(const RunOutcome& outcome) {
-  if (outcome.entry.sequence) return outcome.problems.empty() && !outcome.error ? "done" : "done with problems";
+  if (outcome.entry.sequence)
+    return outcome.problems.empty() && !outcome.error ? "done" : "done with problems";
   return outcome.error && outcome.error->kind() == ErrorKind::stopped ? "stopped" : "failed";
 }
 
@@ -42,28 +43,35 @@ class JobRun {
     entry.ended = context_.clock.now();
     entry.result = result_of(outcome_);
     entry.problems = static_cast<std::int64_t>(outcome_.problems.size());
-    entry.exit_code = outcome_.error ? exit_code_of(outcome_.error->kind()) : outcome_.problems.empty() ? exit_done : exit_problems;
+    entry.exit_code = outcome_.error              ? exit_code_of(outcome_.error->kind())
+                      : outcome_.problems.empty() ? exit_done
+                                                  : exit_problems;
     if (outcome_.error) entry.message = outcome_.error->what();
     ledger_.finish_run(entry, outcome_.problems);
     return std::move(outcome_);
   }
+
  private:
   std::optional<std::string> passphrase() {
-    if (!passphrase_) passphrase_ = get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'", context_.ask);
+    if (!passphrase_)
+      passphrase_ = get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'",
+                                   context_.ask);
     return passphrase_;
   }
 
   // A slip of the finger in the first passphrase would only be noticed at the first restore.
   void confirm_passphrase(const std::string& phrase) {
     if (job_.passphrase != "ask") return;
-    std::optional<std::string> again = context_.ask ? context_.ask("the same again, since nobody can bring it back") : std::nullopt;
+    std::optional<std::string> again =
+        context_.ask ? context_.ask("the same again, since nobody can bring it back") : std::nullopt;
     if (again != phrase) throw Error(ErrorKind::key, "the two passphrases are not the same", "run it again");
   }
 
   void steps() {
     state_ = context_.home.load_state(job_.name);
     destination_ = find_destination(job_, state_, context_.machine, context_.open_store);
-    Selection selection = make_selection(job_.folders, job_.skip, [this](const std::string& text) { observer_.note(text); });
+    Selection selection =
+        make_selection(job_.folders, job_.skip, [this](const std::string& text) { observer_.note(text); });
     selection.excluded.push_back(destination_.folder_identity);
     if (std::string same = same_filesystem_note(selection, destination_); !same.empty()) observer_.note(same);
     claim_destination(destination_, job_, state_, context_.machine, context_.clock);
@@ -71,7 +79,8 @@ class JobRun {
     state_->job = destination_.identity->job;
     state_->drive = destination_.drive->id;
     JobLock lock(*destination_.store, destination_.folder, context_.machine);
-    tidy_job_folder(*destination_.store, destination_.folder, state_->job, [this](const std::string& text) { observer_.note(text); });
+    tidy_job_folder(*destination_.store, destination_.folder, state_->job,
+                    [this](const std::string& text) { observer_.note(text); });
 
     if (observer_.wants_totals()) scan(selection);
     std::vector<Sequence> unreadable;
@@ -82,7 +91,8 @@ class JobRun {
         break;
       } catch (const BaseUnreadable& error) {
         if (attempt >= 8 || !last_base_) throw;
-        observer_.note("the list of files of set " + std::to_string(*last_base_) + " does not read (" + error.what() + "); another base is chosen");
+        observer_.note("the list of files of set " + std::to_string(*last_base_) + " does not read (" +
+                       error.what() + "); another base is chosen");
         unreadable.push_back(*last_base_);
         outcome_.problems.clear();
       }
@@ -93,7 +103,8 @@ class JobRun {
   void scan(const Selection& selection) {
     observer_.phase_begins(Phase::scanning, {});
     FilesystemTable filesystems;
-    Walker walker(selection, filesystems, [](const Problem&) {}, [](const std::string&) {});
+    Walker walker(
+        selection, filesystems, [](const Problem&) {}, [](const std::string&) {});
     totals_ = {};
     while (const Walked* found = walker.next()) {
       check_stop(observer_);
@@ -112,8 +123,10 @@ class JobRun {
       plan.master = keys_.unlock(plan.keys, plan.chain);
       auto pinned = state_->chain_keys.find(plan.chain);
       if (pinned != state_->chain_keys.end() && pinned->second != key_check(plan.master)) {
-        throw Error(ErrorKind::key, "the archive sets at the destination were written with another key than this machine remembers",
-                    "somebody may have replaced them; look at the destination before going on");
+        throw Error(
+            ErrorKind::key,
+            "the archive sets at the destination were written with another key than this machine remembers",
+            "somebody may have replaced them; look at the destination before going on");
       }
     } else {
       plan.chain = random_id();
@@ -123,7 +136,8 @@ class JobRun {
       } else {
         std::optional<std::string> phrase = passphrase();
         if (!phrase) {
-          throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given", "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
+          throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given",
+                      "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
         }
         if (newest == nullptr) confirm_passphrase(*phrase);
         plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost)};
@@ -151,17 +165,29 @@ class JobRun {
     // A passphrase that does not open what is there is refused before a new chain is begun with it.
     // Where the protection changes, the old chain is left alone and its key is not asked for.
     std::string protection = protection_change(chain, job_);
-    std::vector<ChainSet> surveyed = protection.empty() ? survey_chain(chain, &ledger_, unreadable) : list_chain(chain);
+    std::vector<ChainSet> surveyed =
+        protection.empty() ? survey_chain(chain, &ledger_, unreadable) : list_chain(chain);
     bool remembered = !state_->newest_core;
     for (const FoundSet& set : chain.sets()) {
       if (!set.sealed()) continue;
       remembered = remembered || set.seal->core_digest == *state_->newest_core;
       newest = &set;
     }
-    if (!remembered) observer_.note("the destination shows an older state than this machine remembers: its newest set is missing");
+    if (!remembered)
+      observer_.note(
+          "the destination shows an older state than this machine remembers: its newest set is missing");
 
-    SetPlan plan{.job = job_, .destination = destination_, .selection = selection, .decision = {}, .sequence = highest + 1, .chain = {}, .master = {},
-                 .keys = {}, .naming = {}, .previous = {}, .started = context_.clock.now()};
+    SetPlan plan{.job = job_,
+                 .destination = destination_,
+                 .selection = selection,
+                 .decision = {},
+                 .sequence = highest + 1,
+                 .chain = {},
+                 .master = {},
+                 .keys = {},
+                 .naming = {},
+                 .previous = {},
+                 .started = context_.clock.now()};
     plan.decision = decide_kind({job_.kind, job_.renew_every_sets}, surveyed, protection, wanted_);
     last_base_ = plan.decision.base;
     if (newest != nullptr) plan.previous = newest->seal->core_digest;
@@ -218,8 +244,10 @@ class JobRun {
     ledger_.add_check(facts.set, check);
     outcome_.entry.checked = check.good ? "read back, good" : "read back, damaged";
     if (check.good) return;
-    for (const std::string& finding : found.findings) add_problem(outcome_.problems, observer_, {destination_.root, "read back", finding});
-    outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written", "check the drive; run the job again, which saves the affected files anew");
+    for (const std::string& finding : found.findings)
+      add_problem(outcome_.problems, observer_, {destination_.root, "read back", finding});
+    outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written",
+                           "check the drive; run the job again, which saves the affected files anew");
   }
 
   Job job_;

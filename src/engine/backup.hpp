@@ -2,9 +2,9 @@
 #pragma once
 
 #include "base/error.hpp"
+#include "engine/destination.hpp"
 #include "engine/home.hpp"
 #include "engine/passphrase_source.hpp"
-#include "engine/destination.hpp"
 #include "engine/run_facts.hpp"
 #include "ledger/ledger.hpp"
 
@@ -16,7 +16,7 @@ struct RunContext {
   Observer& observer;
   AskPassphrase ask;
   std::string machine;
-  std::string program;    // name and version, for the record
+  std::string program;  // name and version, for the record
   unsigned workers = 2;
   Argon2Cost key_cost = {};                 // of new key entries
   OpenStore open_store = open_local_store;  // tests put a store of their own here
@@ -25,13 +25,13 @@ struct RunContext {
 struct RunOutcome {
   RunEntry entry;
   std::vector<Problem> problems;
-  std::optional<Error> error;      // why it failed, was stopped, or what the check found
-  std::string set_folder;          // of the new point, on this machine
-  std::uint64_t free_bytes = 0;    // on the destination afterwards
+  std::optional<Error> error;    // why it failed, was stopped, or what the check found
+  std::string set_folder;        // of the new point, on this machine
+  std::uint64_t free_bytes = 0;  // on the destination afterwards
 };
 
-// Never throws for what went wrong with the run: that is the outcome, and stands in the ledger. Throws only when the
-// job does not exist or its file is wrong.
+// Never throws for what went wrong with the run: that is the outcome, and stands in the ledger. Throws only
+// when the job does not exist or its file is wrong.
 RunOutcome run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context);
 
 }  // namespace kestrum

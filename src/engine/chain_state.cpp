@@ -20,7 +20,8 @@ bool catalog_reads_whole(ChainReader& chain, Sequence sequence) {
 
 }  // namespace
 
-std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger, const std::vector<Sequence>& unreadable) {
+std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
+                                   const std::vector<Sequence>& unreadable) {
   std::vector<ChainSet> surveyed;
   std::optional<Id> newest;
   for (const FoundSet& set : chain.sets()) {
@@ -73,8 +74,10 @@ std::string protection_change(const ChainReader& chain, const Job& job) {
   }
   if (newest == nullptr) return {};
   bool encrypted = keeps_others_out(newest->seal->keys);
-  if (job.encryption == Encryption::none && encrypted) return "encryption was turned off, which needs a new chain";
-  if (job.encryption != Encryption::none && !encrypted) return "encryption was turned on, which needs a new chain";
+  if (job.encryption == Encryption::none && encrypted)
+    return "encryption was turned off, which needs a new chain";
+  if (job.encryption != Encryption::none && !encrypted)
+    return "encryption was turned on, which needs a new chain";
   return {};
 }
 
@@ -82,7 +85,8 @@ std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed
   std::vector<SetReader*> readers;
   for (const SetNeed& need : needs) {
     SetReader* reader = chain.try_set(need.sequence);
-    if (reader != nullptr && reader->facts().set == need.set && !reader->index_is_lost()) readers.push_back(reader);
+    if (reader != nullptr && reader->facts().set == need.set && !reader->index_is_lost())
+      readers.push_back(reader);
   }
   return readers;
 }

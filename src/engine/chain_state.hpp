@@ -8,9 +8,10 @@
 
 namespace kestrum {
 
-// Looks at sizes and at what earlier checks found of every set of the newest chain; marks lost slots in the readers.
-// Opens the sets, so the key is needed. `unreadable`: bases that a run found out about.
-std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger, const std::vector<Sequence>& unreadable);
+// Looks at sizes and at what earlier checks found of every set of the newest chain; marks lost slots in the
+// readers. Opens the sets, so the key is needed. `unreadable`: bases that a run found out about.
+std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
+                                   const std::vector<Sequence>& unreadable);
 
 // The sealed sets as they say they are, without opening any.
 std::vector<ChainSet> list_chain(const ChainReader& chain);

@@ -5,19 +5,28 @@
 namespace kestrum {
 namespace {
 
-bool same_time(const Instant& a, const timespec& b) { return a.seconds == b.tv_sec && a.nanoseconds == b.tv_nsec; }
+bool same_time(const Instant& a, const timespec& b) {
+  return a.seconds == b.tv_sec && a.nanoseconds == b.tv_nsec;
+}
 
 }  // namespace
 
 EntryType type_of(const struct stat& status) {
   switch (status.st_mode & S_IFMT) {
-    case S_IFDIR: return EntryType::folder;
-    case S_IFLNK: return EntryType::symlink;
-    case S_IFIFO: return EntryType::fifo;
-    case S_IFCHR: return EntryType::char_device;
-    case S_IFBLK: return EntryType::block_device;
-    case S_IFSOCK: return EntryType::socket;
-    default: return EntryType::file;
+    case S_IFDIR:
+      return EntryType::folder;
+    case S_IFLNK:
+      return EntryType::symlink;
+    case S_IFIFO:
+      return EntryType::fifo;
+    case S_IFCHR:
+      return EntryType::char_device;
+    case S_IFBLK:
+      return EntryType::block_device;
+    case S_IFSOCK:
+      return EntryType::socket;
+    default:
+      return EntryType::file;
   }
 }
 

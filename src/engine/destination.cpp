@@ -16,14 +16,16 @@ namespace {
 }
 
 // Two jobs whose names look alike as folders get folders of their own.
-void choose_folder(Destination& destination, const Job& job, const std::optional<JobState>& state, const std::string& machine) {
+void choose_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
+                   const std::string& machine) {
   std::string plain = safe_folder_name(machine) + "/" + safe_folder_name(job.name);
   for (int n = 1;; ++n) {
     destination.folder = n == 1 ? plain : plain + "-" + std::to_string(n);
     destination.identity = read_job_identity(*destination.store, destination.folder);
     if (!destination.identity) return;
     bool ours = state ? destination.identity->job == state->job
-                      : destination.identity->machine == to_utf8(machine) && destination.identity->name == to_utf8(job.name);
+                      : destination.identity->machine == to_utf8(machine) &&
+                            destination.identity->name == to_utf8(job.name);
     if (ours) return;
   }
 }
@@ -35,23 +37,31 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
   Destination destination;
   destination.root = job.destinations.at(0);
   std::string shown = printable(destination.root);
-  struct stat status{};
+  struct stat status {};
   if (stat(destination.root.c_str(), &status) != 0) {
-    if (errno != ENOENT && errno != ENOTDIR) not_there("the destination " + shown + " cannot be reached: " + system_reason(errno), "check the drive");
-    not_there("the destination " + shown + " is not there", "connect the drive, or create the folder if this is its first use");
+    if (errno != ENOENT && errno != ENOTDIR)
+      not_there("the destination " + shown + " cannot be reached: " + system_reason(errno),
+                "check the drive");
+    not_there("the destination " + shown + " is not there",
+              "connect the drive, or create the folder if this is its first use");
   }
-  if (!S_ISDIR(status.st_mode)) not_there("the destination " + shown + " is a file, not a folder", "name a folder in [where] destinations");
+  if (!S_ISDIR(status.st_mode))
+    not_there("the destination " + shown + " is a file, not a folder",
+              "name a folder in [where] destinations");
   destination.folder_identity = {status.st_dev, status.st_ino};
   destination.store = open_store(destination.root);
   destination.drive = read_drive(*destination.store);
   bool known = state && state->drive;
   if (known && !destination.drive) {
-    not_there("the destination " + shown + " is not the drive this job has written to: there is no drive.json in it",
+    not_there("the destination " + shown +
+                  " is not the drive this job has written to: there is no drive.json in it",
               "is the drive mounted? An empty mount point looks like this");
   }
   if (known && destination.drive->id != *state->drive) {
-    throw Error(ErrorKind::wrong_drive, "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" + to_hex(destination.drive->id).substr(0, 8) +
-                    "), the job has written to " + to_hex(*state->drive).substr(0, 8),
+    throw Error(ErrorKind::wrong_drive,
+                "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" +
+                    to_hex(destination.drive->id).substr(0, 8) + "), the job has written to " +
+                    to_hex(*state->drive).substr(0, 8),
                 "connect the job's own drive; to begin anew on this one, define another job");
   }
   choose_folder(destination, job, state, machine);
@@ -60,9 +70,11 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
 
 std::string same_filesystem_note(const Selection& selection, const Destination& destination) {
   for (const TreePath& source : selection.sources) {
-    struct stat status{};
-    if (lstat(source.absolute().c_str(), &status) != 0 || status.st_dev != destination.folder_identity.device) continue;
-    return "the destination lies on the same file system as " + printable(source.absolute()) + ": a broken disk would take both; choose another drive";
+    struct stat status {};
+    if (lstat(source.absolute().c_str(), &status) != 0 || status.st_dev != destination.folder_identity.device)
+      continue;
+    return "the destination lies on the same file system as " + printable(source.absolute()) +
+           ": a broken disk would take both; choose another drive";
   }
   return {};
 }
@@ -70,8 +82,9 @@ std::string same_filesystem_note(const Selection& selection, const Destination& 
 void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,
                        const std::string& machine, const Clock& clock) {
   if (faccessat(AT_FDCWD, destination.root.c_str(), W_OK | X_OK, AT_EACCESS) != 0) {
-    not_there("the destination " + printable(destination.root) + " cannot be written: " + system_reason(errno),
-              "check its permissions, and whether it is mounted read-only");
+    not_there(
+        "the destination " + printable(destination.root) + " cannot be written: " + system_reason(errno),
+        "check its permissions, and whether it is mounted read-only");
   }
   if (!destination.drive) {
     DriveIdentity drive;
@@ -92,7 +105,8 @@ void claim_destination(Destination& destination, const Job& job, const std::opti
   }
 }
 
-void tidy_job_folder(Store& store, const std::string& folder, const Id& job, const std::function<void(const std::string&)>& note) {
+void tidy_job_folder(Store& store, const std::string& folder, const Id& job,
+                     const std::function<void(const std::string&)>& note) {
   for (const SetFolder& set : list_set_folders(store, folder)) {
     if (!set.unfinished_name && !set.removing) continue;
     FoundSet found = read_set(store, set, job);

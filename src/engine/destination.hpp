@@ -13,17 +13,18 @@ using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>
 struct Destination {
   std::string root;
   std::unique_ptr<Store> store;
-  std::optional<DriveIdentity> drive;     // none: not used yet
-  std::string folder;                     // the job's, in the store
-  std::optional<JobIdentity> identity;    // none: no run yet
-  FolderIdentity folder_identity;         // of the root, so that a walk leaves it out
+  std::optional<DriveIdentity> drive;   // none: not used yet
+  std::string folder;                   // the job's, in the store
+  std::optional<JobIdentity> identity;  // none: no run yet
+  FolderIdentity folder_identity;       // of the root, so that a walk leaves it out
 };
 
 // Looks, writes nothing. `state`: what home remembers of the job. Throws Error: no_destination, wrong_drive.
 Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
                              const OpenStore& open_store = open_local_store);
 
-// Words for the classic mistake: a source on the same file system as the destination. Empty when there is none.
+// Words for the classic mistake: a source on the same file system as the destination. Empty when there is
+// none.
 std::string same_filesystem_note(const Selection& selection, const Destination& destination);
 
 // Writes drive.json and job.json where they are missing. Afterwards both identities are there. Throws Error:
@@ -31,8 +32,9 @@ std::string same_filesystem_note(const Selection& selection, const Destination& 
 void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,
                        const std::string& machine, const Clock& clock);
 
-// Clears what killed runs left, and finishes what they had only left undone: marks on names, second seals. Needs the
-// lock. `note` is told of each.
-void tidy_job_folder(Store& store, const std::string& folder, const Id& job, const std::function<void(const std::string&)>& note);
+// Clears what killed runs left, and finishes what they had only left undone: marks on names, second seals.
+// Needs the lock. `note` is told of each.
+void tidy_job_folder(Store& store, const std::string& folder, const Id& job,
+                     const std::function<void(const std::string&)>& note);
 
 }  // namespace kestrum

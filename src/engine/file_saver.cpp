@@ -6,7 +6,8 @@
 namespace kestrum {
 
 void check_stop(const Observer& observer) {
-  if (observer.stop_requested()) throw Error(ErrorKind::stopped, "stopped, as asked", "run it again when it suits");
+  if (observer.stop_requested())
+    throw Error(ErrorKind::stopped, "stopped, as asked", "run it again when it suits");
 }
 
 void FileSaver::cut_full(ContentListBuilder& list) {

@@ -15,7 +15,8 @@ void check_stop(const Observer& observer);
 class FileSaver {
  public:
   // References must outlive this.
-  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer) : sink_(sink), cutter_(cutter), observer_(observer) {}
+  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer)
+      : sink_(sink), cutter_(cutter), observer_(observer) {}
 
   struct Saved {
     ContentList content;  // adds up to the size the file had when it was opened

@@ -56,7 +56,8 @@ std::vector<std::string> Home::job_names() const {
   for (const fs::directory_entry& entry : fs::directory_iterator(jobs_folder(), code)) {
     if (entry.path().extension() == ".toml") names.push_back(entry.path().stem().string());
   }
-  if (code && code != std::errc::no_such_file_or_directory) throw system_error("list", jobs_folder(), code.value());
+  if (code && code != std::errc::no_such_file_or_directory)
+    throw system_error("list", jobs_folder(), code.value());
   std::sort(names.begin(), names.end());
   return names;
 }
@@ -69,9 +70,11 @@ Job Home::load_job(const std::string& name) const {
   if (!has_job(name)) {
     std::vector<std::string> names = job_names();
     std::optional<std::string> near = nearest(name, names);
-    std::string hint = near ? "did you mean '" + *near + "'?"
-                       : names.empty() ? "define one with: kestrum job define NAME --what-folders FOLDER --where-destinations FOLDER"
-                                       : "the jobs are: " + join(names, ", ");
+    std::string hint =
+        near ? "did you mean '" + *near + "'?"
+        : names.empty()
+            ? "define one with: kestrum job define NAME --what-folders FOLDER --where-destinations FOLDER"
+            : "the jobs are: " + join(names, ", ");
     throw Error(ErrorKind::usage, "there is no job '" + printable(name) + "'", hint);
   }
   Bytes text = read_small_file(job_path(name), 1u << 20);
@@ -80,7 +83,8 @@ Job Home::load_job(const std::string& name) const {
 
 void Home::create_job(const std::string& name, const std::string& text) const {
   if (has_job(name)) {
-    throw Error(ErrorKind::usage, "there is a job '" + printable(name) + "' already", "choose another name, or change " + printable(job_path(name)));
+    throw Error(ErrorKind::usage, "there is a job '" + printable(name) + "' already",
+                "choose another name, or change " + printable(job_path(name)));
   }
   make_folders(jobs_folder());
   replace_file(job_path(name), as_bytes(text), 0644);
@@ -107,8 +111,10 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     }
     return state;
   } catch (const std::exception&) {
-    throw Error(ErrorKind::failed, "what this machine remembers of the job '" + printable(job) + "' does not read: " + printable(path),
-                "move that file away; the next run learns what it needs from the destination");
+    throw Error(
+        ErrorKind::failed,
+        "what this machine remembers of the job '" + printable(job) + "' does not read: " + printable(path),
+        "move that file away; the next run learns what it needs from the destination");
   }
 }
 
@@ -126,6 +132,8 @@ void Home::save_state(const std::string& job, const JobState& state) const {
   replace_file(state_path(job), as_bytes(json.dump(1) + "\n"), 0600);
 }
 
-Digest key_check(const SecretKey& master) { return keyed_digest(derive(master, "pin", {}), {}); }
+Digest key_check(const SecretKey& master) {
+  return keyed_digest(derive(master, "pin", {}), {});
+}
 
 }  // namespace kestrum

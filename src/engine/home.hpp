@@ -1,5 +1,5 @@
-// What this machine keeps: job files, what it remembers of each job, the ledger, logs. All of it can be lost; the
-// destination and a key bring everything back.
+// What this machine keeps: job files, what it remembers of each job, the ledger, logs. All of it can be lost;
+// the destination and a key bring everything back.
 #pragma once
 
 #include <map>
@@ -12,24 +12,24 @@ namespace kestrum {
 
 struct JobState {
   Id job{};
-  std::optional<Id> drive;                 // the destination it has written to
-  std::optional<SecretKey> naming;         // names chunks, in every chain
-  Sequence highest = 0;                    // sequence ever used
-  std::optional<Digest> newest_core;       // of the newest set
-  std::map<Id, Digest> chain_keys;         // check value of each chain's master key
+  std::optional<Id> drive;            // the destination it has written to
+  std::optional<SecretKey> naming;    // names chunks, in every chain
+  Sequence highest = 0;               // sequence ever used
+  std::optional<Digest> newest_core;  // of the newest set
+  std::map<Id, Digest> chain_keys;    // check value of each chain's master key
 };
 
-// Paths only are kept; folders are made when something is written. Throws Error of kind failed for files that cannot
-// be read or written.
+// Paths only are kept; folders are made when something is written. Throws Error of kind failed for files that
+// cannot be read or written.
 class Home {
  public:
   Home(std::string config, std::string state) : config_(std::move(config)), state_(std::move(state)) {}
 
   std::string jobs_folder() const { return config_ + "/jobs"; }
   std::string job_path(const std::string& name) const { return jobs_folder() + "/" + name + ".toml"; }
-  std::string ledger_path() const;  // makes the folder
+  std::string ledger_path() const;                                          // makes the folder
   std::string log_path(const std::string& job, std::int64_t number) const;  // makes the folder
-  std::string scratch_folder() const;  // makes the folder
+  std::string scratch_folder() const;                                       // makes the folder
 
   std::vector<std::string> job_names() const;  // sorted
   bool has_job(const std::string& name) const;

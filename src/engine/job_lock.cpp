@@ -71,12 +71,15 @@ std::optional<Holder> read_holder(const Store& store, const std::string& path) {
     return std::nullopt;  // released meanwhile, or torn
   }
   Holder holder;
-  auto text = [&](const char* name) { return json.is_object() ? json.value(name, std::string()) : std::string(); };
+  auto text = [&](const char* name) {
+    return json.is_object() ? json.value(name, std::string()) : std::string();
+  };
   holder.machine = text("machine");
   holder.boot = text("boot");
   holder.start = text("start");
   holder.token = text("token");
-  if (json.is_object() && json.contains("pid") && json["pid"].is_number_integer()) holder.pid = json["pid"].get<pid_t>();
+  if (json.is_object() && json.contains("pid") && json["pid"].is_number_integer())
+    holder.pid = json["pid"].get<pid_t>();
   return holder;
 }
 
@@ -90,8 +93,14 @@ bool is_gone(const Holder& holder, const std::string& machine) {
 }  // namespace
 
 JobLock::JobLock(Store& store, const std::string& folder, const std::string& machine)
-    : store_(store), path_(folder.empty() ? lock_name : folder + "/" + lock_name), token_(to_hex(random_bytes(16))) {
-  Json json{{"machine", to_utf8(machine)}, {"boot", boot_id()}, {"pid", getpid()}, {"start", process_start(getpid())}, {"token", token_}};
+    : store_(store),
+      path_(folder.empty() ? lock_name : folder + "/" + lock_name),
+      token_(to_hex(random_bytes(16))) {
+  Json json{{"machine", to_utf8(machine)},
+            {"boot", boot_id()},
+            {"pid", getpid()},
+            {"start", process_start(getpid())},
+            {"token", token_}};
   std::string text = json.dump() + "\n";
   for (int attempt = 0; attempt < 3; ++attempt) {
     set_held(token_, true);
@@ -105,7 +114,8 @@ JobLock::JobLock(Store& store, const std::string& folder, const std::string& mac
     std::optional<Holder> holder = read_holder(store_, path_);
     if (!holder) continue;
     if (!is_gone(*holder, machine)) {
-      std::string who = holder->boot == boot_id() ? "process " + std::to_string(holder->pid) : "the machine " + printable(holder->machine);
+      std::string who = holder->boot == boot_id() ? "process " + std::to_string(holder->pid)
+                                                  : "the machine " + printable(holder->machine);
       throw Error(ErrorKind::busy, "another run is writing this job's sets (" + who + ")",
                   "wait until it has ended; if it surely is not running, remove " + store_.describe(path_));
     }
@@ -124,7 +134,8 @@ JobLock::JobLock(Store& store, const std::string& folder, const std::string& mac
 void JobLock::check() const {
   std::optional<Holder> holder = store_.exists(path_) ? read_holder(store_, path_) : std::nullopt;
   if (!holder || holder->token != token_) {
-    throw Error(ErrorKind::busy, "the lock of this job was taken by somebody else", "see who else runs this job into " + store_.describe(""));
+    throw Error(ErrorKind::busy, "the lock of this job was taken by somebody else",
+                "see who else runs this job into " + store_.describe(""));
   }
 }
 

@@ -7,8 +7,8 @@
 
 namespace kestrum {
 
-// Held until destroyed. Throws Error of kind busy when somebody else holds it. On the same machine a lock whose
-// process is gone is taken over; one of another machine is never.
+// Held until destroyed. Throws Error of kind busy when somebody else holds it. On the same machine a lock
+// whose process is gone is taken over; one of another machine is never.
 class JobLock {
  public:
   JobLock(Store& store, const std::string& folder, const std::string& machine);

@@ -9,7 +9,8 @@ namespace kestrum {
 namespace {
 
 std::string lower(std::string text) {
-  std::transform(text.begin(), text.end(), text.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
+  std::transform(text.begin(), text.end(), text.begin(),
+                 [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
   return text;
 }
 
@@ -59,18 +60,23 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
     Known& one = known[info.facts.set];
     if (ledger != nullptr) one.last = ledger->last_check(info.facts.set);
     if (ledger != nullptr) one.deep = ledger->last_deep_check(info.facts.set);
-    if (one.last && !one.last->good) info.findings.push_back("a check on " + local_text(one.last->when) + " found damage in it");
+    if (one.last && !one.last->good)
+      info.findings.push_back("a check on " + local_text(one.last->when) + " found damage in it");
     one.damaged = !info.findings.empty();
     if (one.damaged && one.last && !one.last->good) one.since = one.last->when;
     bool touched = one.deep && *one.deep->affected > 0;
-    if (touched) info.findings.push_back(count_text(*one.deep->affected, "file") + " cannot be restored from it as they were: kestrum verify lists them");
+    if (touched)
+      info.findings.push_back(count_text(*one.deep->affected, "file") +
+                              " cannot be restored from it as they were: kestrum verify lists them");
     info.health = one.damaged || touched ? "damaged" : one.last ? "proved" : "unproved";
     result.points.push_back(std::move(info));
   }
   // What lacks a set that it needs cannot be restored whole.
   for (PointInfo& info : result.points) {
     for (const SetNeed& need : info.facts.needs) {
-      auto found = std::find_if(result.points.begin(), result.points.end(), [&](const PointInfo& other) { return other.sealed && other.facts.set == need.set; });
+      auto found = std::find_if(result.points.begin(), result.points.end(), [&](const PointInfo& other) {
+        return other.sealed && other.facts.set == need.set;
+      });
       if (found == result.points.end()) {
         info.health = "incomplete";
         info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
@@ -82,17 +88,22 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
       bool looked_into = deep && needed.since && deep->when >= *needed.since;
       if (!needed.damaged || looked_into || info.health == "incomplete") continue;
       info.health = "damaged";
-      info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is damaged; what that means for it: kestrum verify");
+      info.findings.push_back("it needs set " + std::to_string(need.sequence) +
+                              ", which is damaged; what that means for it: kestrum verify");
     }
   }
   result.space = subject.store().space();
   return result;
 }
 
-OpenPoint::OpenPoint(const Subject& subject, const PointWish& wish) : OpenPoint(subject.store(), subject.sets(), subject.keys(), wish) {}
+OpenPoint::OpenPoint(const Subject& subject, const PointWish& wish)
+    : OpenPoint(subject.store(), subject.sets(), subject.keys(), wish) {}
 
 OpenPoint::OpenPoint(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const PointWish& wish)
-    : sets_(std::move(sets)), sequence_(choose_point(sets_, wish).folder.sequence), chain_(store, sets_, keys), reader_(chain_, sequence_) {}
+    : sets_(std::move(sets)),
+      sequence_(choose_point(sets_, wish).folder.sequence),
+      chain_(store, sets_, keys),
+      reader_(chain_, sequence_) {}
 
 Error no_such_path(OpenPoint& point, const TreePath& path) {
   // The deepest folder of the path that is there, and what is in it.
@@ -125,7 +136,8 @@ Error no_such_path(OpenPoint& point, const TreePath& path) {
   } else {
     hint = "look for it with: kestrum find SUBJECT " + printable(missing);
   }
-  return Error(ErrorKind::usage, printable(path.absolute()) + " is not in point " + point_text(point.facts()), hint);
+  return Error(ErrorKind::usage, printable(path.absolute()) + " is not in point " + point_text(point.facts()),
+               hint);
 }
 
 Listing browse(OpenPoint& point, const TreePath& path) {

@@ -11,8 +11,8 @@ struct PointInfo {
   Sequence sequence = 0;
   std::string folder;
   bool sealed = false;
-  SetFacts facts;                     // when sealed
-  std::string health;                 // unproved, proved, damaged, incomplete
+  SetFacts facts;      // when sealed
+  std::string health;  // unproved, proved, damaged, incomplete
   std::vector<std::string> findings;
 };
 
@@ -21,11 +21,12 @@ struct PointsResult {
   std::string machine;
   std::string job;
   bool encrypted = false;
-  std::vector<PointInfo> points;      // in order
+  std::vector<PointInfo> points;  // in order
   StoreSpace space;
 };
 
-// Needs no key: seals are read as they say. `ledger` adds what checks found; may be nullptr. Looks at file sizes.
+// Needs no key: seals are read as they say. `ledger` adds what checks found; may be nullptr. Looks at file
+// sizes.
 PointsResult list_points(const Subject& subject, Ledger* ledger);
 
 // A point opened for reading.
@@ -46,16 +47,16 @@ class OpenPoint {
   PointReader reader_;
 };
 
-// A folder's direct children, or the one entry when the path is no folder. `listed_folder` tells which it was. Throws
-// usage when the path is not in the point, offering the nearest names.
+// A folder's direct children, or the one entry when the path is no folder. `listed_folder` tells which it
+// was. Throws usage when the path is not in the point, offering the nearest names.
 struct Listing {
   Entry self;
   std::vector<Entry> children;
 };
 Listing browse(OpenPoint& point, const TreePath& path);
 
-// Calls `hit` for each entry whose name (or whole path, when the pattern holds a '/') matches; the pattern as in skip
-// rules; without special characters it may stand anywhere in the name. Ignores ASCII case.
+// Calls `hit` for each entry whose name (or whole path, when the pattern holds a '/') matches; the pattern as
+// in skip rules; without special characters it may stand anywhere in the name. Ignores ASCII case.
 void find_names(OpenPoint& point, const std::string& pattern, const std::function<void(const Entry&)>& hit);
 
 // The error for a path that is not in the point.

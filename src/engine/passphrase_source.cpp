@@ -10,21 +10,25 @@
 
 namespace kestrum {
 
-std::optional<std::string> get_passphrase(const std::string& source, const std::string& what, const AskPassphrase& ask) {
+std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
+                                          const AskPassphrase& ask) {
   if (!source.starts_with("file:")) {
     if (!ask) return std::nullopt;
     std::optional<std::string> typed = ask(what);
-    if (typed && typed->empty()) throw Error(ErrorKind::key, "the passphrase is empty", "type one; without it nothing can be opened");
+    if (typed && typed->empty())
+      throw Error(ErrorKind::key, "the passphrase is empty", "type one; without it nothing can be opened");
     return typed;
   }
   std::string path = source.substr(5);
-  struct stat status{};
+  struct stat status {};
   if (stat(path.c_str(), &status) != 0) {
-    throw Error(ErrorKind::key, "cannot read the passphrase file " + printable(path) + ": " + system_reason(errno),
+    throw Error(ErrorKind::key,
+                "cannot read the passphrase file " + printable(path) + ": " + system_reason(errno),
                 "create it with the passphrase on one line, and: chmod 600 " + printable(path));
   }
   if ((status.st_mode & (S_IROTH | S_IWOTH)) != 0) {
-    throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " may be read by everybody on this machine",
+    throw Error(ErrorKind::key,
+                "the passphrase file " + printable(path) + " may be read by everybody on this machine",
                 "close it with: chmod 600 " + printable(path));
   }
   std::string text;
@@ -35,7 +39,9 @@ std::optional<std::string> get_passphrase(const std::string& source, const std::
   }
   if (text.ends_with('\n')) text.pop_back();
   if (text.ends_with('\r')) text.pop_back();
-  if (text.empty()) throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty", "put the passphrase on its first line");
+  if (text.empty())
+    throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty",
+                "put the passphrase on its first line");
   return text;
 }
 

@@ -10,8 +10,9 @@ namespace kestrum {
 // Asks the person; nothing when there is no terminal. `again`: a second time for a new passphrase.
 using AskPassphrase = std::function<std::optional<std::string>(const std::string& what)>;
 
-// `source` is "file:/path" or "ask". Throws Error of kind key when the file cannot be read, is empty, or may be read by
-// others. One line end at the end of the file is dropped.
-std::optional<std::string> get_passphrase(const std::string& source, const std::string& what, const AskPassphrase& ask);
+// `source` is "file:/path" or "ask". Throws Error of kind key when the file cannot be read, is empty, or may
+// be read by others. One line end at the end of the file is dropped.
+std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
+                                          const AskPassphrase& ask);
 
 }  // namespace kestrum

@@ -27,8 +27,12 @@ void count(PreviewResult& result, const Walked& found, Change change) {
     ++source.files;
     source.bytes += size;
   }
-  std::uint64_t& files = change == Change::added ? result.new_files : change == Change::changed ? result.changed_files : result.held_files;
-  std::uint64_t& bytes = change == Change::added ? result.new_bytes : change == Change::changed ? result.changed_bytes : result.held_bytes;
+  std::uint64_t& files = change == Change::added     ? result.new_files
+                         : change == Change::changed ? result.changed_files
+                                                     : result.held_files;
+  std::uint64_t& bytes = change == Change::added     ? result.new_bytes
+                         : change == Change::changed ? result.changed_bytes
+                                                     : result.held_bytes;
   ++files;
   bytes += size;
 }
@@ -49,9 +53,12 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
   selection.excluded.push_back(destination.folder_identity);
   for (const TreePath& source : selection.sources) result.sources.push_back({source.absolute(), 0, 0});
 
-  KeyRing keys([&] { return get_passphrase(job.passphrase, "passphrase of the job '" + printable(name) + "'", context.ask); });
+  KeyRing keys([&] {
+    return get_passphrase(job.passphrase, "passphrase of the job '" + printable(name) + "'", context.ask);
+  });
   std::vector<FoundSet> sets;
-  if (destination.identity) sets = read_sets(*destination.store, destination.folder, destination.identity->job);
+  if (destination.identity)
+    sets = read_sets(*destination.store, destination.folder, destination.identity->job);
   Sequence highest = state ? state->highest : 0;
   for (const FoundSet& set : sets) {
     if (set.refusal) throw *set.refusal;
@@ -87,14 +94,16 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     Match match;
     if (comparison) match = comparison->match(*found);
     count(result, *found, match.change);
-    if (S_ISREG(found->status.st_mode)) context.observer.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
+    if (S_ISREG(found->status.st_mode))
+      context.observer.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
   }
   if (comparison) {
     comparison->finish();
     result.gone_files = comparison->gone_files();
   }
   if (std::string same = same_filesystem_note(selection, destination); !same.empty()) note(same);
-  if (job.encryption == Encryption::none) note("the sets are not encrypted: whoever has the drive can read them");
+  if (job.encryption == Encryption::none)
+    note("the sets are not encrypted: whoever has the drive can read them");
   StoreSpace space = destination.store->space();
   result.free_bytes = space.free;
   result.total_bytes = space.total;

@@ -27,8 +27,8 @@ struct PreviewResult {
   std::vector<std::string> notes;  // things to know before running
 };
 
-// Opens no file of the sources, writes nothing to the destination. Throws Error as a run would for what it would
-// refuse at its start.
+// Opens no file of the sources, writes nothing to the destination. Throws Error as a run would for what it
+// would refuse at its start.
 PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, const RunContext& context);
 
 }  // namespace kestrum

@@ -29,7 +29,8 @@ FileAttributes attributes_of(const Entry& entry, PointReader& reader) {
     list = read_attributes(in);
     in.expect_end();
   }
-  for (Attribute& attribute : list) out.extended.emplace_back(std::move(attribute.name), std::move(attribute.value));
+  for (Attribute& attribute : list)
+    out.extended.emplace_back(std::move(attribute.name), std::move(attribute.value));
   return out;
 }
 
@@ -52,8 +53,13 @@ std::vector<TreePath> reduced(std::vector<TreePath> paths) {
 
 class Restorer {
  public:
-  Restorer(OpenPoint& point, const RestoreRequest& request, Observer& observer, const std::function<void(const RestoredItem&)>& item)
-      : point_(point), request_(request), observer_(observer), item_(item), stamp_(stamp_of(point.facts().started)) {
+  Restorer(OpenPoint& point, const RestoreRequest& request, Observer& observer,
+           const std::function<void(const RestoredItem&)>& item)
+      : point_(point),
+        request_(request),
+        observer_(observer),
+        item_(item),
+        stamp_(stamp_of(point.facts().started)) {
     result_.point = point.facts();
   }
 
@@ -86,7 +92,8 @@ class Restorer {
       CatalogReader catalog = point_.catalog();
       catalog.seek(path);
       try {
-        for (std::optional<Entry> entry = catalog.next(); entry && entry->path.is_within(path); entry = catalog.next()) {
+        for (std::optional<Entry> entry = catalog.next(); entry && entry->path.is_within(path);
+             entry = catalog.next()) {
           check_stop(observer_);
           totals.bytes += entry->size;
           ++totals.files;
@@ -138,8 +145,10 @@ class Restorer {
     CatalogReader::Gap gap = catalog.damaged_range();
     result_.damaged = true;
     problem(gap.from.is_within(picked) ? gap.from : picked, "list",
-            std::string("a part of the list of files is damaged (") + error.what() + "): everything from here" +
-                (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) + " is not restored");
+            std::string("a part of the list of files is damaged (") + error.what() +
+                "): everything from here" +
+                (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) +
+                " is not restored");
   }
 
   void problem(const TreePath& path, const std::string& operation, const std::string& reason) {
@@ -165,7 +174,9 @@ class Restorer {
         restore_leaf(entry, place);
       }
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::stopped || error.kind() == ErrorKind::full || error.kind() == ErrorKind::key) throw;
+      if (error.kind() == ErrorKind::stopped || error.kind() == ErrorKind::full ||
+          error.kind() == ErrorKind::key)
+        throw;
       if (error.kind() == ErrorKind::damage) result_.damaged = true;
       problem(entry.path, "restore", error.what());
     }
@@ -215,14 +226,17 @@ class Restorer {
     }
     AttributeResult applied = apply_attributes(object, attributes, owners_);
     result_.owners_kept_back = result_.owners_kept_back || applied.owner_kept_back;
-    for (const std::string& complaint : applied.complaints) problem(entry.path, "restore", "could not " + complaint);
+    for (const std::string& complaint : applied.complaints)
+      problem(entry.path, "restore", "could not " + complaint);
   }
 
   void restore_leaf(const Entry& entry, const TreePath& place) {
     if (entry.type == EntryType::socket) return;
-    bool has_data = std::any_of(entry.content.begin(), entry.content.end(), [](const ContentItem& item) { return item.kind != ItemKind::hole; });
+    bool has_data = std::any_of(entry.content.begin(), entry.content.end(),
+                                [](const ContentItem& item) { return item.kind != ItemKind::hole; });
     if (entry.incomplete && !has_data && entry.size > 0) {
-      problem(entry.path, "restore", "it could not be read when the point was made: there is nothing to restore");
+      problem(entry.path, "restore",
+              "it could not be read when the point was made: there is nothing to restore");
       return;
     }
     TreePath wanted = place;
@@ -234,7 +248,8 @@ class Restorer {
     // A handle of our own: looking for another hard link's folder may close the target's.
     FileHandle folder(fcntl(target_->folder(place.parent(), true), F_DUPFD_CLOEXEC, 0));
     if (!folder) throw system_error("open", target_->describe(place.parent()), errno);
-    std::optional<Placement> placement = choose_placement(folder.get(), std::string(wanted.name()), request_.clash, entry.modified, stamp_);
+    std::optional<Placement> placement =
+        choose_placement(folder.get(), std::string(wanted.name()), request_.clash, entry.modified, stamp_);
     if (!placement) {
       ++result_.kept;
       tell(entry, wanted, "kept what is there");
@@ -243,17 +258,26 @@ class Restorer {
     TemporaryFile file(folder.get());
     write_leaf(entry, file, folder.get());
     if (int code = file.place(*placement); code != 0) {
-      throw Error(ErrorKind::failed, "cannot put it in its place " + target_->describe(wanted) + ": " + system_reason(code));
+      throw Error(ErrorKind::failed,
+                  "cannot put it in its place " + target_->describe(wanted) + ": " + system_reason(code));
     }
     TreePath placed = wanted.parent().child(placement->name);
-    if (entry.several_names && entry.type == EntryType::file) links_.try_emplace({entry.filesystem, entry.inode}, placed);
-    std::string note = placement->replaces ? "replaced what was there" : placement->name != wanted.name() ? "beside the one that is there" : "";
-    if (entry.incomplete) problem(entry.path, "restore", "it could only be read in part when the point was made: what is missing are zeros in " + printable(placement->name));
+    if (entry.several_names && entry.type == EntryType::file)
+      links_.try_emplace({entry.filesystem, entry.inode}, placed);
+    std::string note = placement->replaces                ? "replaced what was there"
+                       : placement->name != wanted.name() ? "beside the one that is there"
+                                                          : "";
+    if (entry.incomplete)
+      problem(entry.path, "restore",
+              "it could only be read in part when the point was made: what is missing are zeros in " +
+                  printable(placement->name));
     finish_leaf(entry, placed, note);
   }
 
   void fail(int code, const char* what) {
-    if (code == ENOSPC || code == EDQUOT) throw Error(ErrorKind::full, "there is no space left in " + printable(request_.target), "free some, or restore to another drive");
+    if (code == ENOSPC || code == EDQUOT)
+      throw Error(ErrorKind::full, "there is no space left in " + printable(request_.target),
+                  "free some, or restore to another drive");
     if (code != 0) throw Error(ErrorKind::failed, std::string("cannot ") + what + ": " + system_reason(code));
   }
 
@@ -267,10 +291,12 @@ class Restorer {
         fail(file.create_node(S_IFIFO | 0600, 0, 0), "create the FIFO");
         break;
       case EntryType::char_device:
-        fail(file.create_node(S_IFCHR | 0600, entry.device_major, entry.device_minor), "create the device node");
+        fail(file.create_node(S_IFCHR | 0600, entry.device_major, entry.device_minor),
+             "create the device node");
         break;
       case EntryType::block_device:
-        fail(file.create_node(S_IFBLK | 0600, entry.device_major, entry.device_minor), "create the device node");
+        fail(file.create_node(S_IFBLK | 0600, entry.device_major, entry.device_minor),
+             "create the device node");
         break;
       default:
         if (link_to_earlier(entry, file)) return;
@@ -341,8 +367,8 @@ std::optional<Layout> parse_layout(std::string_view name) {
   return std::nullopt;
 }
 
-RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request, Observer& observer,
-                      const std::function<void(const RestoredItem&)>& item) {
+RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request,
+                      Observer& observer, const std::function<void(const RestoredItem&)>& item) {
   OpenPoint point(subject, wish);
   return restore(point, request, observer, item);
 }

@@ -20,30 +20,30 @@ struct RestoreRequest {
   bool in_place = false;        // every file to where it was
   Clash clash = Clash::keep_both;
   Layout layout = Layout::picked;
-  bool dry = false;             // write nothing, tell what would happen
+  bool dry = false;  // write nothing, tell what would happen
 };
 
 struct RestoredItem {
   TreePath path;
-  std::string placed;   // where, on this machine
+  std::string placed;  // where, on this machine
   EntryType type = EntryType::file;
   std::uint64_t size = 0;
-  std::string note;     // "beside the one that is there", "replaced", "kept what is there"; empty
+  std::string note;  // "beside the one that is there", "replaced", "kept what is there"; empty
 };
 
 struct RestoreResult {
   SetFacts point;
   std::uint64_t files = 0, folders = 0, others = 0, bytes = 0;
-  std::uint64_t kept = 0;             // left alone because of the clash rule
-  bool owners_kept_back = false;      // not root: files belong to the person who restored them
-  bool damaged = false;               // something was not restored because the archive is damaged
+  std::uint64_t kept = 0;         // left alone because of the clash rule
+  bool owners_kept_back = false;  // not root: files belong to the person who restored them
+  bool damaged = false;           // something was not restored because the archive is damaged
   std::vector<Problem> problems;
 };
 
-// Calls `item` for each thing restored, in order. What concerns one file is a problem of the result; throws Error for
-// the rest: usage for a path that is not in the point, full, stopped.
-RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request, Observer& observer,
-                      const std::function<void(const RestoredItem&)>& item);
+// Calls `item` for each thing restored, in order. What concerns one file is a problem of the result; throws
+// Error for the rest: usage for a path that is not in the point, full, stopped.
+RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request,
+                      Observer& observer, const std::function<void(const RestoredItem&)>& item);
 
 // The same from a point that is open already.
 RestoreResult restore(OpenPoint& point, const RestoreRequest& request, Observer& observer,

@@ -34,10 +34,17 @@ Bytes encode_run_record(const RunRecord& record) {
   for (const std::string& source : record.sources) sources.push_back(path_json(source));
   Json filesystems = Json::array();
   for (const Filesystem& one : record.filesystems) {
-    filesystems.push_back({{"uuid", one.uuid}, {"type", one.type}, {"source", path_json(one.source)}, {"mount", path_json(one.mount)}});
+    filesystems.push_back({{"uuid", one.uuid},
+                           {"type", one.type},
+                           {"source", path_json(one.source)},
+                           {"mount", path_json(one.mount)}});
   }
-  Json json{{"version", 1},         {"program", record.program},         {"sources", sources},
-            {"filesystems", filesystems}, {"kind-reason", record.kind_reason}, {"simulated", record.simulated}};
+  Json json{{"version", 1},
+            {"program", record.program},
+            {"sources", sources},
+            {"filesystems", filesystems},
+            {"kind-reason", record.kind_reason},
+            {"simulated", record.simulated}};
   return bytes_of(json.dump());
 }
 
@@ -48,7 +55,8 @@ RunRecord decode_run_record(ByteView bytes) {
     record.program = json.at("program").get<std::string>();
     for (const Json& source : json.at("sources")) record.sources.push_back(path_from(source));
     for (const Json& one : json.at("filesystems")) {
-      record.filesystems.push_back({one.at("uuid").get<std::string>(), one.at("type").get<std::string>(), path_from(one.at("source")), path_from(one.at("mount"))});
+      record.filesystems.push_back({one.at("uuid").get<std::string>(), one.at("type").get<std::string>(),
+                                    path_from(one.at("source")), path_from(one.at("mount"))});
     }
     record.kind_reason = json.at("kind-reason").get<std::string>();
     record.simulated = json.at("simulated").get<bool>();
@@ -61,7 +69,9 @@ RunRecord decode_run_record(ByteView bytes) {
 Bytes encode_problems(const std::vector<Problem>& problems) {
   std::string out;
   for (const Problem& problem : problems) {
-    Json json{{"path", path_json(problem.path)}, {"operation", problem.operation}, {"reason", to_utf8(problem.reason)}};
+    Json json{{"path", path_json(problem.path)},
+              {"operation", problem.operation},
+              {"reason", to_utf8(problem.reason)}};
     out += json.dump() + "\n";
   }
   return bytes_of(out);

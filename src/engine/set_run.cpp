@@ -11,14 +11,18 @@
 namespace kestrum {
 namespace {
 
-Instant instant_of(const timespec& time) { return {time.tv_sec, static_cast<std::int32_t>(time.tv_nsec)}; }
+Instant instant_of(const timespec& time) {
+  return {time.tv_sec, static_cast<std::int32_t>(time.tv_nsec)};
+}
 
 bool same_to_a_person(const Entry& a, const Entry& b) {
-  auto same_content = std::equal(a.content.begin(), a.content.end(), b.content.begin(), b.content.end(), [](const ContentItem& x, const ContentItem& y) {
-    return x.kind == y.kind && x.length == y.length && x.name == y.name;
-  });
-  return same_content && a.type == b.type && a.size == b.size && a.mode == b.mode && a.owner == b.owner && a.group == b.group && a.modified == b.modified &&
-         a.attributes == b.attributes && a.incomplete == b.incomplete;
+  auto same_content = std::equal(a.content.begin(), a.content.end(), b.content.begin(), b.content.end(),
+                                 [](const ContentItem& x, const ContentItem& y) {
+                                   return x.kind == y.kind && x.length == y.length && x.name == y.name;
+                                 });
+  return same_content && a.type == b.type && a.size == b.size && a.mode == b.mode && a.owner == b.owner &&
+         a.group == b.group && a.modified == b.modified && a.attributes == b.attributes &&
+         a.incomplete == b.incomplete;
 }
 
 }  // namespace
@@ -32,8 +36,9 @@ void add_problem(std::vector<Problem>& problems, Observer& observer, Problem pro
   }
 }
 
-SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison, ChunkSink& writer,
-               const SecretKey& naming_key, Observer& observer, std::vector<Problem>& problems)
+SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison,
+               ChunkSink& writer, const SecretKey& naming_key, Observer& observer,
+               std::vector<Problem>& problems)
     : selection_(selection),
       filesystems_(filesystems),
       comparison_(comparison),
@@ -49,8 +54,9 @@ void SetRun::problem(const std::string& path, const std::string& operation, cons
 }
 
 SetRunResult SetRun::run() {
-  Walker walker(selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
-                [this](const std::string& text) { observer_.note(text); });
+  Walker walker(
+      selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
+      [this](const std::string& text) { observer_.note(text); });
   while (const Walked* found = walker.next()) {
     check_stop(observer_);
     take(*found);
@@ -113,11 +119,13 @@ void SetRun::set_status(Entry& entry, const struct stat& status, std::uint32_t f
     entry.device_major = major(status.st_rdev);
     entry.device_minor = minor(status.st_rdev);
   }
-  // By the real clock, whatever clock the run was given: the question is whether another change within the file
-  // system's time step could follow unseen. Where the status change time means nothing, the modification counts.
+  // By the real clock, whatever clock the run was given: the question is whether another change within the
+  // file system's time step could follow unseen. Where the status change time means nothing, the modification
+  // counts.
   Instant limit = SystemClock().now();
   limit.seconds -= 3;
-  entry.fresh = entry.changed > limit || (!filesystems_.at(filesystem).stable_inodes() && entry.modified > limit);
+  entry.fresh =
+      entry.changed > limit || (!filesystems_.at(filesystem).stable_inodes() && entry.modified > limit);
 }
 
 Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
@@ -141,7 +149,8 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
       }
       break;
     case EntryType::socket:
-      observer_.note(printable(found.path.absolute()) + " is a socket: noted, there is nothing to save in it");
+      observer_.note(printable(found.path.absolute()) +
+                     " is a socket: noted, there is nothing to save in it");
       break;
     default:
       break;
@@ -188,7 +197,8 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
       entry.incomplete = true;
       entry.content.clear();
       if (entry.size > 0) entry.content = {{ItemKind::hole, entry.size, {}, 0, 0}};
-      problem(found.path.absolute(), "read", errno == ENOENT ? "it vanished before it could be read" : system_reason(errno));
+      problem(found.path.absolute(), "read",
+              errno == ENOENT ? "it vanished before it could be read" : system_reason(errno));
       return;
     }
     set_status(entry, file->status(), found.filesystem);
@@ -197,7 +207,8 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
     entry.content = std::move(saved.content);
     entry.incomplete = saved.code != 0;
     if (saved.code != 0) {
-      problem(found.path.absolute(), "read", system_reason(saved.code) + "; what could be read is saved, the rest is missing");
+      problem(found.path.absolute(), "read",
+              system_reason(saved.code) + "; what could be read is saved, the rest is missing");
       return;
     }
     entry.changed_while_read = saved.short_by_change || file->changed();
@@ -207,7 +218,8 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
     }
   }
   if (entry.changed_while_read) {
-    problem(found.path.absolute(), "read", "it was changed while it was being read, twice; it is saved as it was then");
+    problem(found.path.absolute(), "read",
+            "it was changed while it was being read, twice; it is saved as it was then");
   }
 }
 

@@ -1,5 +1,5 @@
-// The heart of a run: walk, compare, read what changed, write the catalog. Everything around it (which kind, where,
-// sealing) is in backup.
+// The heart of a run: walk, compare, read what changed, write the catalog. Everything around it (which kind,
+// where, sealing) is in backup.
 #pragma once
 
 #include "archive/catalog_writer.hpp"

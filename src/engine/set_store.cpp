@@ -13,7 +13,9 @@ constexpr std::uint64_t reserve_bytes = 256u << 10;
 class UnfinishedFolder {
  public:
   UnfinishedFolder(Store& store, std::string job_folder, std::string name)
-      : store_(store), job_folder_(std::move(job_folder)), path_(job_folder_ + "/" + name + std::string(unfinished_mark)) {
+      : store_(store),
+        job_folder_(std::move(job_folder)),
+        path_(job_folder_ + "/" + name + std::string(unfinished_mark)) {
     store_.make_folder(path_);
     store_.flush_folder(job_folder_);
   }
@@ -23,7 +25,8 @@ class UnfinishedFolder {
     if (done_) return;
     try {
       std::string name = path_.substr(path_.rfind('/') + 1);
-      if (std::optional<SetFolder> folder = parse_set_folder(job_folder_, name)) remove_set_folder(store_, *folder);
+      if (std::optional<SetFolder> folder = parse_set_folder(job_folder_, name))
+        remove_set_folder(store_, *folder);
     } catch (const Error&) {
       // The drive may be gone. Without a seal it is no set; the next run clears it.
     }
@@ -47,7 +50,8 @@ bool is_sealed(const Store& store, const std::string& folder) {
   }
 }
 
-void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& identity, const SaltedBox& naming) {
+void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& identity,
+                     const SaltedBox& naming) {
   OpenMark mark;
   mark.job = identity.job;
   mark.chain = plan.chain;
@@ -64,18 +68,21 @@ void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& ident
 
 }  // namespace
 
-StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock, std::vector<Problem>& problems) {
+StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock,
+                    std::vector<Problem>& problems) {
   Store& store = *plan.destination.store;
   Observer& observer = context.observer;
   std::int32_t offset = local_offset_seconds(plan.started);
-  UnfinishedFolder folder(store, plan.destination.folder, set_folder_name(plan.sequence, plan.started, offset, plan.decision.kind));
+  UnfinishedFolder folder(store, plan.destination.folder,
+                          set_folder_name(plan.sequence, plan.started, offset, plan.decision.kind));
   SetIdentity identity{plan.destination.identity->job, random_id(), plan.sequence, folder.path()};
   SaltedBox naming_box = box_naming(plan.naming, plan.master, plan.chain);
   write_open_mark(store, plan, identity, naming_box);
 
   Naming naming(plan.naming);
   ChainChunks known(readers_of(chain, plan.decision.needs));
-  SetWriterOptions options{plan.job.level, plan.job.volume_bytes, context.workers, context.home.scratch_folder()};
+  SetWriterOptions options{plan.job.level, plan.job.volume_bytes, context.workers,
+                           context.home.scratch_folder()};
   SetWriter writer(store, identity, plan.master, naming, known, options);
 
   std::optional<PointReader> base;
@@ -91,10 +98,14 @@ StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& c
     }
     comparison.emplace(*base, known, filesystems);
   }
-  SetRun run(plan.selection, filesystems, comparison ? &*comparison : nullptr, writer, plan.naming, observer, problems);
+  SetRun run(plan.selection, filesystems, comparison ? &*comparison : nullptr, writer, plan.naming, observer,
+             problems);
   SetRunResult result = run.run();
   if (!result.anything_read) {
-    throw Error(ErrorKind::failed, "nothing could be read: " + (problems.empty() ? std::string("the sources are empty of anything to save") : printable(problems[0].path) + ": " + problems[0].reason),
+    throw Error(ErrorKind::failed,
+                "nothing could be read: " + (problems.empty()
+                                                 ? std::string("the sources are empty of anything to save")
+                                                 : printable(problems[0].path) + ": " + problems[0].reason),
                 "check that the sources are there and may be read by this user");
   }
 

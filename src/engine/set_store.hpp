@@ -30,8 +30,9 @@ struct StoredSet {
   std::string folder;  // in the store, its final name
 };
 
-// Throws BaseUnreadable when another base must be chosen, Error otherwise; then nothing is left in the destination, as
-// far as it can be removed. `lock` is asked before sealing.
-StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock, std::vector<Problem>& problems);
+// Throws BaseUnreadable when another base must be chosen, Error otherwise; then nothing is left in the
+// destination, as far as it can be removed. `lock` is asked before sealing.
+StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock,
+                    std::vector<Problem>& problems);
 
 }  // namespace kestrum

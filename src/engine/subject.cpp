@@ -36,9 +36,10 @@ struct Located {
 Located locate(const std::string& path) {
   Located found;
   std::string job_folder;
-  for (fs::path at = path; ; at = at.parent_path()) {
+  for (fs::path at = path;; at = at.parent_path()) {
     if (!found.set) {
-      if (std::optional<SetFolder> folder = parse_set_folder("", at.filename().string())) found.set = folder->sequence;
+      if (std::optional<SetFolder> folder = parse_set_folder("", at.filename().string()))
+        found.set = folder->sequence;
     }
     if (job_folder.empty() && fs::exists(at / job_identity_name)) job_folder = at.string();
     if (fs::exists(at / drive_name)) {
@@ -58,12 +59,14 @@ Located locate(const std::string& path) {
 std::string names_of(const std::vector<JobPlace>& places) {
   std::vector<std::string> lines;
   for (const JobPlace& place : places) {
-    lines.push_back("--machine " + printable(place.identity.machine) + " --job " + printable(place.identity.name));
+    lines.push_back("--machine " + printable(place.identity.machine) + " --job " +
+                    printable(place.identity.name));
   }
   return join(lines, "\n  ");
 }
 
-JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& options, const std::string& where) {
+JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& options,
+                      const std::string& where) {
   std::vector<JobPlace> fitting;
   for (const JobPlace& place : all) {
     bool machine = options.machine.empty() || options.machine == place.identity.machine;
@@ -72,10 +75,13 @@ JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& op
   }
   if (fitting.size() == 1) return fitting[0];
   if (fitting.empty() && all.empty()) {
-    throw Error(ErrorKind::no_destination, "the destination " + printable(where) + " holds no job yet", "run a job into it first");
+    throw Error(ErrorKind::no_destination, "the destination " + printable(where) + " holds no job yet",
+                "run a job into it first");
   }
-  if (fitting.empty()) throw Error(ErrorKind::usage, "no such job is in " + printable(where), "there are:\n  " + names_of(all));
-  throw Error(ErrorKind::usage, "several jobs are in " + printable(where), "choose one with\n  " + names_of(fitting));
+  if (fitting.empty())
+    throw Error(ErrorKind::usage, "no such job is in " + printable(where), "there are:\n  " + names_of(all));
+  throw Error(ErrorKind::usage, "several jobs are in " + printable(where),
+              "choose one with\n  " + names_of(fitting));
 }
 
 }  // namespace
@@ -141,8 +147,10 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
   Located located = locate(path);
   if (located.root.empty()) {
     throw Error(ErrorKind::no_destination,
-                by_name ? "there is no archive set in " + printable(path) + " yet" : printable(path) + " is no destination: there is no drive.json in it or above it",
-                by_name ? "run the job first: kestrum run " + printable(options.subject) : "name a destination, or a folder or file below one");
+                by_name ? "there is no archive set in " + printable(path) + " yet"
+                        : printable(path) + " is no destination: there is no drive.json in it or above it",
+                by_name ? "run the job first: kestrum run " + printable(options.subject)
+                        : "name a destination, or a folder or file below one");
   }
   subject.root_ = located.root;
   subject.store_ = open_local_store(located.root);
@@ -162,7 +170,9 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
         choice.job = subject.job_->name;
       }
       if (places.empty()) {
-        throw Error(ErrorKind::no_destination, "there is no archive set of the job '" + printable(options.subject) + "' in " + printable(path) + " yet",
+        throw Error(ErrorKind::no_destination,
+                    "there is no archive set of the job '" + printable(options.subject) + "' in " +
+                        printable(path) + " yet",
                     "run the job first: kestrum run " + printable(options.subject));
       }
     }
@@ -174,12 +184,14 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
   subject.named_set_ = located.set;
   AskPassphrase ask = options.ask;
   std::string what = "passphrase of the archive sets of '" + printable(subject.identity_.name) + "'";
-  subject.keys_ = std::make_unique<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
+  subject.keys_ =
+      std::make_unique<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
   return subject;
 }
 
 std::string point_text(const SetFacts& facts) {
-  return std::to_string(facts.sequence) + " (" + std::string(kind_name(facts.kind)) + ", " + local_text(facts.started, true) + ")";
+  return std::to_string(facts.sequence) + " (" + std::string(kind_name(facts.kind)) + ", " +
+         local_text(facts.started, true) + ")";
 }
 
 PointWish wish_for(const Subject& subject, const std::optional<std::string>& text, Instant now) {
@@ -190,7 +202,8 @@ PointWish wish_for(const Subject& subject, const std::optional<std::string>& tex
   std::optional<PointWish> wish = parse_point_wish(*text, now);
   if (!wish) {
     throw Error(ErrorKind::usage, "'" + printable(*text) + "' does not name a point in time",
-                "write latest, a point's number, a date like 2027-03-14, a time like \"2027-03-14 09:30\", yesterday, or \"3 days ago\"");
+                "write latest, a point's number, a date like 2027-03-14, a time like \"2027-03-14 09:30\", "
+                "yesterday, or \"3 days ago\"");
   }
   return *wish;
 }
@@ -200,7 +213,8 @@ const FoundSet& choose_point(const std::vector<FoundSet>& sets, const PointWish&
   const FoundSet* newest = nullptr;
   const FoundSet* chosen = nullptr;
   for (const FoundSet& set : sets) {
-    if (wish.by == PointWish::By::number && set.folder.sequence == wish.number && set.refusal) throw *set.refusal;
+    if (wish.by == PointWish::By::number && set.folder.sequence == wish.number && set.refusal)
+      throw *set.refusal;
     if (!set.sealed()) continue;
     if (oldest == nullptr) oldest = &set;
     newest = &set;
@@ -214,11 +228,13 @@ const FoundSet& choose_point(const std::vector<FoundSet>& sets, const PointWish&
     for (const FoundSet& set : sets) {
       if (set.refusal) throw *set.refusal;
     }
-    bool any_damage = std::any_of(sets.begin(), sets.end(), [](const FoundSet& set) { return !set.findings.empty(); });
+    bool any_damage =
+        std::any_of(sets.begin(), sets.end(), [](const FoundSet& set) { return !set.findings.empty(); });
     if (any_damage) throw damage("no set here has a seal that still reads");
     throw Error(ErrorKind::usage, "there is no point yet", "run the job first");
   }
-  std::string there = "the points are " + point_text(oldest->seal->core.facts) + " to " + point_text(newest->seal->core.facts);
+  std::string there = "the points are " + point_text(oldest->seal->core.facts) + " to " +
+                      point_text(newest->seal->core.facts);
   if (wish.by == PointWish::By::number) {
     for (const FoundSet& set : sets) {
       if (set.folder.sequence == wish.number && !set.findings.empty()) throw damage(set.findings[0]);

@@ -10,7 +10,7 @@ namespace kestrum {
 
 struct SubjectOptions {
   std::string subject;
-  std::string machine;                    // choose among several; empty: any
+  std::string machine;  // choose among several; empty: any
   std::string job;
   std::optional<std::string> passphrase;  // source, overrides the job's
   AskPassphrase ask;
@@ -19,7 +19,8 @@ struct SubjectOptions {
 // An opened job folder on a destination. Reading needs no home.
 class Subject {
  public:
-  // Throws Error: usage (no such job, several to choose from), no_destination (not there, or no destination at all).
+  // Throws Error: usage (no such job, several to choose from), no_destination (not there, or no destination
+  // at all).
   static Subject open(const Home* home, const SubjectOptions& options);
 
   Store& store() const { return *store_; }
@@ -56,8 +57,8 @@ std::vector<JobPlace> list_jobs_at(const Store& store);
 // Nothing when it is no job's folder.
 std::optional<JobPlace> identify_job(const Store& store, const std::string& folder);
 
-// The point that is wished for: the newest sealed set not later than the moment. Throws usage when there is none,
-// saying which there are.
+// The point that is wished for: the newest sealed set not later than the moment. Throws usage when there is
+// none, saying which there are.
 const FoundSet& choose_point(const std::vector<FoundSet>& sets, const PointWish& wish);
 // The wish itself: `text`, or the set that the subject named, or the latest.
 PointWish wish_for(const Subject& subject, const std::optional<std::string>& text, Instant now);

@@ -21,9 +21,13 @@ struct GoodChunks {
 
 class Verification {
  public:
-  Verification(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
-               Observer& observer)
-      : chain_(store, std::move(sets), keys), request_(request), clock_(clock), ledger_(ledger), observer_(observer) {
+  Verification(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request,
+               const Clock& clock, Ledger* ledger, Observer& observer)
+      : chain_(store, std::move(sets), keys),
+        request_(request),
+        clock_(clock),
+        ledger_(ledger),
+        observer_(observer) {
     result_.depth = request.depth;
   }
 
@@ -31,7 +35,8 @@ class Verification {
     std::set<Sequence> wanted = chosen();
     PhaseTotals totals;
     for (const FoundSet& set : chain_.sets()) {
-      if (set.sealed() && wanted.contains(set.folder.sequence)) totals.bytes += set.seal->core.facts.totals.stored_bytes;
+      if (set.sealed() && wanted.contains(set.folder.sequence))
+        totals.bytes += set.seal->core.facts.totals.stored_bytes;
     }
     observer_.phase_begins(Phase::checking, request_.depth == VerifyDepth::all ? totals : PhaseTotals{});
     for (const FoundSet& set : chain_.sets()) {
@@ -50,7 +55,8 @@ class Verification {
  private:
   void remember(const PointVerdict& verdict) {
     bool deep = request_.depth == VerifyDepth::all;
-    CheckEntry check{clock_.now(), deep ? "all" : "quick", verdict.findings.empty(), places_[verdict.sequence], {}};
+    CheckEntry check{
+        clock_.now(), deep ? "all" : "quick", verdict.findings.empty(), places_[verdict.sequence], {}};
     if (deep) check.affected = verdict.affected_count;
     ledger_->add_check(verdict.facts->set, check);
   }
@@ -107,7 +113,8 @@ class Verification {
 
   void add_affected(PointVerdict& verdict, std::string path, std::string reason) {
     ++verdict.affected_count;
-    if (verdict.affected.size() < listed_files) verdict.affected.push_back({std::move(path), std::move(reason)});
+    if (verdict.affected.size() < listed_files)
+      verdict.affected.push_back({std::move(path), std::move(reason)});
   }
 
   void check_point(PointVerdict& verdict) {
@@ -122,8 +129,11 @@ class Verification {
       return;
     }
     for (const SetNeed& need : point->set().facts().needs) {
-      bool there = std::find(point->sources().begin(), point->sources().end(), need.sequence) != point->sources().end();
-      if (!there) verdict.findings.push_back("set " + std::to_string(need.sequence) + ", which this point needs, is not there or not valid");
+      bool there = std::find(point->sources().begin(), point->sources().end(), need.sequence) !=
+                   point->sources().end();
+      if (!there)
+        verdict.findings.push_back("set " + std::to_string(need.sequence) +
+                                   ", which this point needs, is not there or not valid");
     }
     try {
       if (request_.depth == VerifyDepth::quick) {
@@ -133,7 +143,8 @@ class Verification {
       check_record_chunks(verdict, *point);
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
-      add_affected(verdict, "/", "the list of files does not read from its start: " + std::string(error.what()));
+      add_affected(verdict, "/",
+                   "the list of files does not read from its start: " + std::string(error.what()));
       return;
     }
     check_entries(verdict, *point, *catalog);
@@ -143,13 +154,15 @@ class Verification {
   void check_record_chunks(PointVerdict& verdict, PointReader& point) {
     const Root& root = point.set().root();
     for (const ChunkRef& ref : {root.record, root.job_file, root.problems}) {
-      if (ref.length != 0 && !present(point, ref)) verdict.findings.push_back("the record of this set's run does not read");
+      if (ref.length != 0 && !present(point, ref))
+        verdict.findings.push_back("the record of this set's run does not read");
     }
   }
 
   bool present(PointReader& point, const ChunkRef& ref) {
     auto hinted = chunks_.find(ref.sequence);
-    bool among = std::find(point.sources().begin(), point.sources().end(), ref.sequence) != point.sources().end();
+    bool among =
+        std::find(point.sources().begin(), point.sources().end(), ref.sequence) != point.sources().end();
     if (among && hinted != chunks_.end() && hinted->second.holds(ref.name)) return true;
     return std::any_of(point.sources().begin(), point.sources().end(), [&](Sequence sequence) {
       auto chunks = chunks_.find(sequence);
@@ -167,7 +180,9 @@ class Verification {
       } catch (const Error& error) {
         if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
         CatalogReader::Gap gap = catalog.damaged_range();
-        add_affected(verdict, gap.from.absolute(), "the list of files is damaged from here" + (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")));
+        add_affected(verdict, gap.from.absolute(),
+                     "the list of files is damaged from here" +
+                         (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")));
         if (!catalog.skip_damaged_page()) return;
       }
     }
@@ -213,17 +228,21 @@ std::optional<VerifyDepth> parse_depth(std::string_view name) {
 }
 
 bool VerifyResult::good() const {
-  return findings.empty() && std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
+  return findings.empty() &&
+         std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
 }
 
-VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys,
+                         const VerifyRequest& request, const Clock& clock, Ledger* ledger,
                          Observer& observer) {
   Verification verification(store, std::move(sets), keys, request, clock, ledger, observer);
   return verification.run();
 }
 
-VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger, Observer& observer) {
-  VerifyResult result = verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
+VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+                    Observer& observer) {
+  VerifyResult result =
+      verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
   if (!subject.finding().empty()) result.findings.push_back(subject.finding());
   try {
     read_drive(subject.store());

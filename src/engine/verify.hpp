@@ -1,5 +1,5 @@
-// Reading back and checking: which sets are as they were sealed, and what any damage means for which file at which
-// point.
+// Reading back and checking: which sets are as they were sealed, and what any damage means for which file at
+// which point.
 #pragma once
 
 #include "archive/set_check.hpp"
@@ -21,10 +21,10 @@ struct AffectedFile {
 struct PointVerdict {
   Sequence sequence = 0;
   std::string folder;
-  std::optional<SetFacts> facts;        // none when no seal reads
-  std::vector<std::string> findings;    // of its own set
-  std::uint64_t affected_count = 0;     // files that cannot be restored as they were
-  std::vector<AffectedFile> affected;   // the first of them
+  std::optional<SetFacts> facts;       // none when no seal reads
+  std::vector<std::string> findings;   // of its own set
+  std::uint64_t affected_count = 0;    // files that cannot be restored as they were
+  std::vector<AffectedFile> affected;  // the first of them
   bool good() const { return findings.empty() && affected_count == 0; }
 };
 
@@ -41,11 +41,13 @@ struct VerifyRequest {
   std::optional<PointWish> at;  // only this point and what it needs; none: everything
 };
 
-// Damage is the result, never thrown. Throws Error: key, stopped, usage. `ledger` remembers what was found; may be
-// nullptr.
-VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger, Observer& observer);
+// Damage is the result, never thrown. Throws Error: key, stopped, usage. `ledger` remembers what was found;
+// may be nullptr.
+VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+                    Observer& observer);
 // The same on sets in any store, for callers with no home.
-VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
+VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys,
+                         const VerifyRequest& request, const Clock& clock, Ledger* ledger,
                          Observer& observer);
 
 }  // namespace kestrum

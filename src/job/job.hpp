@@ -30,8 +30,8 @@ struct Job {
   bool read_back = true;                            // [check] after-run
 };
 
-// A name that can be a job's: printable UTF-8 without '/', not starting with '.' or '-', at most 100 bytes. Throws
-// Error of kind usage otherwise.
+// A name that can be a job's: printable UTF-8 without '/', not starting with '.' or '-', at most 100 bytes.
+// Throws Error of kind usage otherwise.
 void check_job_name(const std::string& name);
 
 }  // namespace kestrum

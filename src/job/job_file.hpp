@@ -1,4 +1,5 @@
-// Reading and writing job files (TOML 1.0). Errors name file, line, column, what is wrong and the nearest right word.
+// Reading and writing job files (TOML 1.0). Errors name file, line, column, what is wrong and the nearest
+// right word.
 #pragma once
 
 #include <map>

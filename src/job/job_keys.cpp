@@ -15,7 +15,8 @@ namespace {
 }
 
 // One of several words; the nearest is offered.
-std::size_t one_of(const std::string& value, const std::vector<std::string>& words, const std::string& also = {}) {
+std::size_t one_of(const std::string& value, const std::vector<std::string>& words,
+                   const std::string& also = {}) {
   auto found = std::find(words.begin(), words.end(), value);
   if (found != words.end()) return static_cast<std::size_t>(found - words.begin());
   std::optional<std::string> near = nearest(value, words);
@@ -26,7 +27,9 @@ std::size_t one_of(const std::string& value, const std::vector<std::string>& wor
 void set_folders(Job& job, const std::vector<std::string>& values) {
   if (values.empty()) refuse("no folder is named", "name at least one, like [\"/srv/ringing\"]");
   for (const std::string& value : values) {
-    if (!value.starts_with('/')) refuse("'" + printable(value) + "' is not an absolute path", "write it from the root, like /srv/ringing");
+    if (!value.starts_with('/'))
+      refuse("'" + printable(value) + "' is not an absolute path",
+             "write it from the root, like /srv/ringing");
     if (!TreePath::parse(value)) refuse("'" + printable(value) + "' holds '..'", "write the folder itself");
   }
   job.folders = values;
@@ -38,8 +41,11 @@ void set_skip(Job& job, const std::vector<std::string>& values) {
 }
 
 void set_destinations(Job& job, const std::vector<std::string>& values) {
-  if (values.size() != 1) refuse("a job has one destination at present, not " + std::to_string(values.size()), "name one folder");
-  if (!values[0].starts_with('/')) refuse("'" + printable(values[0]) + "' is not an absolute path", "write it from the root, like /media/tern-1");
+  if (values.size() != 1)
+    refuse("a job has one destination at present, not " + std::to_string(values.size()), "name one folder");
+  if (!values[0].starts_with('/'))
+    refuse("'" + printable(values[0]) + "' is not an absolute path",
+           "write it from the root, like /media/tern-1");
   job.destinations = values;
 }
 
@@ -60,7 +66,9 @@ void set_renew(Job& job, const std::vector<std::string>& values) {
     auto [end, code] = std::from_chars(words[1].data(), words[1].data() + words[1].size(), n);
     good = code == std::errc() && end == words[1].data() + words[1].size() && n >= 1 && n <= 100000;
   }
-  if (!good) refuse("'" + printable(values[0]) + "' does not say when the full set is renewed", "write \"every 30 sets\" or \"never\"");
+  if (!good)
+    refuse("'" + printable(values[0]) + "' does not say when the full set is renewed",
+           "write \"every 30 sets\" or \"never\"");
   job.renew_every_sets = n;
 }
 
@@ -68,7 +76,9 @@ void set_compression(Job& job, const std::vector<std::string>& values) {
   const std::string& value = values[0];
   if (!value.empty() && value.find_first_not_of("0123456789") == std::string::npos) {
     int level = value.size() > 3 ? 0 : std::stoi(value);
-    if (level < 1 || level > 19) refuse("compression " + value + " is not between 1 and 19", "write fast, normal, small or a number from 1 to 19");
+    if (level < 1 || level > 19)
+      refuse("compression " + value + " is not between 1 and 19",
+             "write fast, normal, small or a number from 1 to 19");
     job.level = level;
   } else {
     // zstd 1, 3 and 12: beyond 12 a level costs several times the time for a few percent.
@@ -80,20 +90,26 @@ void set_compression(Job& job, const std::vector<std::string>& values) {
 
 void set_volume_size(Job& job, const std::vector<std::string>& values) {
   std::optional<std::uint64_t> size = parse_size(values[0]);
-  if (!size) refuse("'" + printable(values[0]) + "' is not a size with a unit", "write it like \"1 GiB\" or \"650 MiB\"");
-  if (*size < (64u << 10) || *size > (std::uint64_t{1} << 40)) refuse("a volume size of " + size_text(*size) + " is not between 64 KiB and 1 TiB", "the usual size is \"1 GiB\"");
+  if (!size)
+    refuse("'" + printable(values[0]) + "' is not a size with a unit",
+           "write it like \"1 GiB\" or \"650 MiB\"");
+  if (*size < (64u << 10) || *size > (std::uint64_t{1} << 40))
+    refuse("a volume size of " + size_text(*size) + " is not between 64 KiB and 1 TiB",
+           "the usual size is \"1 GiB\"");
   job.volume_bytes = *size;
 }
 
 void set_encryption(Job& job, const std::vector<std::string>& values) {
-  job.encryption = one_of(values[0], {"aes-256-gcm", "none"}) == 0 ? Encryption::aes_256_gcm : Encryption::none;
+  job.encryption =
+      one_of(values[0], {"aes-256-gcm", "none"}) == 0 ? Encryption::aes_256_gcm : Encryption::none;
 }
 
 void set_passphrase(Job& job, const std::vector<std::string>& values) {
   const std::string& value = values[0];
   bool good = value == "ask" || (value.starts_with("file:/") && value.size() > 6);
   if (!good) {
-    refuse(value.starts_with("file:") ? "the passphrase file must be named by its absolute path" : "this does not say where the passphrase comes from",
+    refuse(value.starts_with("file:") ? "the passphrase file must be named by its absolute path"
+                                      : "this does not say where the passphrase comes from",
            "write \"file:/etc/kestrum/NAME.pass\", or \"ask\"; never the passphrase itself");
   }
   job.passphrase = value;
@@ -105,20 +121,28 @@ void set_after_run(Job& job, const std::vector<std::string>& values) {
 
 constexpr JobKey keys[] = {
     {"what", "folders", true, true, "FOLDER", "", "folders and files to save", set_folders},
-    {"what", "skip", true, false, "PATTERN", "nothing", "leave these out: names (*.part), folders (scratch/), paths", set_skip},
-    {"where", "destinations", true, true, "FOLDER", "", "folder on another drive, under which the sets are kept", set_destinations},
+    {"what", "skip", true, false, "PATTERN", "nothing",
+     "leave these out: names (*.part), folders (scratch/), paths", set_skip},
+    {"where", "destinations", true, true, "FOLDER", "",
+     "folder on another drive, under which the sets are kept", set_destinations},
     {"how", "kind", false, false, "KIND", "incremental", "full, incremental or differential", set_kind},
-    {"how", "renew", false, false, "WHEN", "every 30 sets", "when a new full set is due: \"every N sets\" or never", set_renew},
-    {"how", "compression", false, false, "STRENGTH", "normal", "fast, normal, small, or a number from 1 to 19", set_compression},
+    {"how", "renew", false, false, "WHEN", "every 30 sets",
+     "when a new full set is due: \"every N sets\" or never", set_renew},
+    {"how", "compression", false, false, "STRENGTH", "normal",
+     "fast, normal, small, or a number from 1 to 19", set_compression},
     {"how", "volume-size", false, false, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
     {"protect", "encryption", false, false, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
-    {"protect", "passphrase", false, false, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
-    {"check", "after-run", false, false, "WHAT", "read back", "\"read back\" what was written, or nothing", set_after_run},
+    {"protect", "passphrase", false, false, "SOURCE", "ask", "file:/path, or ask on the terminal",
+     set_passphrase},
+    {"check", "after-run", false, false, "WHAT", "read back", "\"read back\" what was written, or nothing",
+     set_after_run},
 };
 
 }  // namespace
 
-std::span<const JobKey> job_keys() { return keys; }
+std::span<const JobKey> job_keys() {
+  return keys;
+}
 
 const JobKey* find_job_key(const std::string& table, const std::string& key) {
   for (const JobKey& entry : keys) {
@@ -140,7 +164,8 @@ void check_job(const Job& job) {
     bool missing = key.required && ((std::string(key.table) == "what" && job.folders.empty()) ||
                                     (std::string(key.table) == "where" && job.destinations.empty()));
     if (missing) {
-      refuse("the job '" + printable(job.name) + "' does not say [" + key.table + "] " + key.key + " (" + key.help + ")",
+      refuse("the job '" + printable(job.name) + "' does not say [" + key.table + "] " + key.key + " (" +
+                 key.help + ")",
              std::string("give --") + key.option() + " " + key.value + ", or write it in the job file");
     }
   }
@@ -153,7 +178,8 @@ void check_job_name(const std::string& name) {
   if (name.find('/') != std::string::npos) why = "holds a '/'";
   if (name.starts_with('.') || name.starts_with('-')) why = "starts with '" + name.substr(0, 1) + "'";
   if (printable(name) != name) why = "holds characters that cannot be shown";
-  if (!why.empty()) refuse("'" + printable(name) + "' cannot be a job's name: it " + why, "use letters, digits, '-' and '_'");
+  if (!why.empty())
+    refuse("'" + printable(name) + "' cannot be a job's name: it " + why, "use letters, digits, '-' and '_'");
 }
 
 }  // namespace kestrum

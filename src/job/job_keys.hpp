@@ -1,5 +1,5 @@
-// Every key a job file knows, in one table: the reader, the options of `job define` and the writer all follow it, so a
-// job file, a dialogue and a command line say the same thing.
+// Every key a job file knows, in one table: the reader, the options of `job define` and the writer all follow
+// it, so a job file, a dialogue and a command line say the same thing.
 #pragma once
 
 #include <span>
@@ -11,7 +11,7 @@ namespace kestrum {
 struct JobKey {
   const char* table;
   const char* key;
-  bool list;             // takes several values
+  bool list;  // takes several values
   bool required;
   const char* value;     // placeholder for help: "FOLDER"
   const char* fallback;  // in words, for help; "" when required or none

@@ -28,8 +28,10 @@ PRAGMA user_version = 1;
 )";
 
 constexpr const char* run_columns =
-    "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, reason, files, folders, "
-    "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, log_file, checked FROM run ";
+    "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
+    "reason, files, folders, "
+    "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, "
+    "log_file, checked FROM run ";
 
 RunEntry read_run(const Statement& row) {
   RunEntry run;
@@ -45,10 +47,10 @@ RunEntry read_run(const Statement& row) {
   if (!row.is_null(9)) run.sequence = static_cast<Sequence>(row.integer(9));
   run.kind = row.text(10);
   run.reason = row.text(11);
-  std::uint64_t SetTotals::*const fields[] = {&SetTotals::files,      &SetTotals::folders,       &SetTotals::others,
-                                              &SetTotals::bytes,      &SetTotals::new_files,     &SetTotals::changed_files,
-                                              &SetTotals::gone_files, &SetTotals::read_bytes,    &SetTotals::new_bytes,
-                                              &SetTotals::stored_bytes};
+  std::uint64_t SetTotals::*const fields[] = {
+      &SetTotals::files,     &SetTotals::folders,       &SetTotals::others,     &SetTotals::bytes,
+      &SetTotals::new_files, &SetTotals::changed_files, &SetTotals::gone_files, &SetTotals::read_bytes,
+      &SetTotals::new_bytes, &SetTotals::stored_bytes};
   int column = 12;
   for (auto field : fields) run.totals.*field = static_cast<std::uint64_t>(row.integer(column++));
   run.problems = row.integer(22);
@@ -59,7 +61,9 @@ RunEntry read_run(const Statement& row) {
 
 }  // namespace
 
-Ledger::Ledger(const std::string& path) : database_(path) { migrate(); }
+Ledger::Ledger(const std::string& path) : database_(path) {
+  migrate();
+}
 
 void Ledger::migrate() {
   database_.run("BEGIN IMMEDIATE");
@@ -80,9 +84,12 @@ void Ledger::migrate() {
 
 void Ledger::begin_run(RunEntry& run) {
   Statement insert(database_.get(),
-                   "INSERT INTO run (job, number, started, result, exit_code, message, destination, kind, reason, files, folders, "
-                   "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, log_file, checked) "
-                   "VALUES (?1, 1 + (SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?1), ?2, 'running', 0, '', ?3, '', '', "
+                   "INSERT INTO run (job, number, started, result, exit_code, message, destination, kind, "
+                   "reason, files, folders, "
+                   "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, "
+                   "stored_bytes, problems, log_file, checked) "
+                   "VALUES (?1, 1 + (SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?1), ?2, "
+                   "'running', 0, '', ?3, '', '', "
                    "0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, '', '')");
   insert.bind(1, run.job).bind(2, utc_text(run.started)).bind(3, to_utf8(run.destination)).step();
   run.id = database_.last_row();
@@ -93,11 +100,16 @@ void Ledger::begin_run(RunEntry& run) {
 
 void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {
   database_.run("BEGIN IMMEDIATE");
-  Statement update(database_.get(),
-                   "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, files=?9, "
-                   "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
-                   "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21 WHERE id=?1");
-  update.bind(1, run.id).bind(2, utc_text(run.ended.value_or(run.started))).bind(3, run.result).bind(4, run.exit_code);
+  Statement update(
+      database_.get(),
+      "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, "
+      "files=?9, "
+      "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
+      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21 WHERE id=?1");
+  update.bind(1, run.id)
+      .bind(2, utc_text(run.ended.value_or(run.started)))
+      .bind(3, run.result)
+      .bind(4, run.exit_code);
   update.bind(5, to_utf8(run.message));
   if (run.sequence) {
     update.bind(6, std::int64_t{*run.sequence});
@@ -107,20 +119,27 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
   update.bind(7, run.kind).bind(8, run.reason);
   const SetTotals& totals = run.totals;
   int at = 9;
-  for (std::uint64_t value : {totals.files, totals.folders, totals.others, totals.bytes, totals.new_files, totals.changed_files,
-                              totals.gone_files, totals.read_bytes, totals.new_bytes, totals.stored_bytes}) {
+  for (std::uint64_t value :
+       {totals.files, totals.folders, totals.others, totals.bytes, totals.new_files, totals.changed_files,
+        totals.gone_files, totals.read_bytes, totals.new_bytes, totals.stored_bytes}) {
     update.bind(at++, static_cast<std::int64_t>(value));
   }
   update.bind(19, run.problems).bind(20, to_utf8(run.log_file)).bind(21, run.checked).step();
   for (const Problem& problem : problems) {
-    Statement insert(database_.get(), "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");
-    insert.bind(1, run.id).bind_blob(2, problem.path).bind(3, problem.operation).bind(4, to_utf8(problem.reason)).step();
+    Statement insert(database_.get(),
+                     "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");
+    insert.bind(1, run.id)
+        .bind_blob(2, problem.path)
+        .bind(3, problem.operation)
+        .bind(4, to_utf8(problem.reason))
+        .step();
   }
   database_.run("COMMIT");
 }
 
 std::vector<RunEntry> Ledger::runs(const std::string& job, int most) {
-  Statement ask(database_.get(), (std::string(run_columns) + "WHERE ?1 = '' OR job = ?1 ORDER BY id DESC LIMIT ?2").c_str());
+  Statement ask(database_.get(),
+                (std::string(run_columns) + "WHERE ?1 = '' OR job = ?1 ORDER BY id DESC LIMIT ?2").c_str());
   ask.bind(1, job).bind(2, most);
   std::vector<RunEntry> runs;
   while (ask.step()) runs.push_back(read_run(ask));
@@ -143,8 +162,14 @@ std::vector<Problem> Ledger::problems(std::int64_t run_id) {
 }
 
 void Ledger::add_check(const Id& set, const CheckEntry& check) {
-  Statement insert(database_.get(), "INSERT INTO set_check (set_id, at, depth, good, lost, affected) VALUES (?, ?, ?, ?, ?, ?)");
-  insert.bind(1, to_hex(set)).bind(2, utc_text(check.when)).bind(3, check.depth).bind(4, check.good ? 1 : 0).bind(5, check.lost.text());
+  Statement insert(
+      database_.get(),
+      "INSERT INTO set_check (set_id, at, depth, good, lost, affected) VALUES (?, ?, ?, ?, ?, ?)");
+  insert.bind(1, to_hex(set))
+      .bind(2, utc_text(check.when))
+      .bind(3, check.depth)
+      .bind(4, check.good ? 1 : 0)
+      .bind(5, check.lost.text());
   if (check.affected) {
     insert.bind(6, static_cast<std::int64_t>(*check.affected));
   } else {
@@ -154,7 +179,8 @@ void Ledger::add_check(const Id& set, const CheckEntry& check) {
 }
 
 std::optional<CheckEntry> Ledger::find_check(const Id& set, const char* condition) {
-  std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") + condition + " ORDER BY id DESC LIMIT 1";
+  std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") +
+                    condition + " ORDER BY id DESC LIMIT 1";
   Statement ask(database_.get(), sql.c_str());
   ask.bind(1, to_hex(set));
   if (!ask.step()) return std::nullopt;
@@ -167,7 +193,11 @@ std::optional<CheckEntry> Ledger::find_check(const Id& set, const char* conditio
   return check;
 }
 
-std::optional<CheckEntry> Ledger::last_check(const Id& set) { return find_check(set, ""); }
-std::optional<CheckEntry> Ledger::last_deep_check(const Id& set) { return find_check(set, "AND affected IS NOT NULL"); }
+std::optional<CheckEntry> Ledger::last_check(const Id& set) {
+  return find_check(set, "");
+}
+std::optional<CheckEntry> Ledger::last_deep_check(const Id& set) {
+  return find_check(set, "AND affected IS NOT NULL");
+}
 
 }  // namespace kestrum

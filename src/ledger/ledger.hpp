@@ -18,15 +18,15 @@ struct RunEntry {
   std::optional<Instant> ended;  // none: still going, or the machine went down
   std::string result;            // "done", "done with problems", "failed", "stopped"
   int exit_code = 0;
-  std::string message;           // of a failure
+  std::string message;  // of a failure
   std::string destination;
   std::optional<Sequence> sequence;
   std::string kind;
-  std::string reason;            // why that kind
+  std::string reason;  // why that kind
   SetTotals totals;
   std::int64_t problems = 0;
   std::string log_file;
-  std::string checked;           // "read back, good"
+  std::string checked;  // "read back, good"
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".
@@ -35,7 +35,8 @@ struct CheckEntry {
   std::string depth;
   bool good = false;
   LostPlaces lost;
-  // Files of this point that cannot be restored as they were, in it or in what it needs; none: not looked into.
+  // Files of this point that cannot be restored as they were, in it or in what it needs; none: not looked
+  // into.
   std::optional<std::uint64_t> affected;
 };
 

@@ -19,7 +19,9 @@ namespace {
 Statement::Statement(sqlite3* database, const char* sql) : database_(database) {
   if (sqlite3_prepare_v2(database, sql, -1, &statement_, nullptr) != SQLITE_OK) fail(database, "preparing");
 }
-Statement::~Statement() { sqlite3_finalize(statement_); }
+Statement::~Statement() {
+  sqlite3_finalize(statement_);
+}
 
 void Statement::check(int code) {
   if (code != SQLITE_OK) fail(database_, "binding");
@@ -45,13 +47,18 @@ bool Statement::step() {
   if (code != SQLITE_ROW && code != SQLITE_DONE) fail(database_, "running");
   return code == SQLITE_ROW;
 }
-std::int64_t Statement::integer(int column) const { return sqlite3_column_int64(statement_, column); }
+std::int64_t Statement::integer(int column) const {
+  return sqlite3_column_int64(statement_, column);
+}
 std::string Statement::text(int column) const {
   const void* bytes = sqlite3_column_blob(statement_, column);
   int size = sqlite3_column_bytes(statement_, column);
-  return bytes == nullptr ? std::string() : std::string(static_cast<const char*>(bytes), static_cast<std::size_t>(size));
+  return bytes == nullptr ? std::string()
+                          : std::string(static_cast<const char*>(bytes), static_cast<std::size_t>(size));
 }
-bool Statement::is_null(int column) const { return sqlite3_column_type(statement_, column) == SQLITE_NULL; }
+bool Statement::is_null(int column) const {
+  return sqlite3_column_type(statement_, column) == SQLITE_NULL;
+}
 
 Database::Database(const std::string& path) {
   int flags = SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX;
@@ -71,11 +78,15 @@ Database::Database(const std::string& path) {
     throw;
   }
 }
-Database::~Database() { sqlite3_close(database_); }
+Database::~Database() {
+  sqlite3_close(database_);
+}
 
 void Database::run(const char* sql) {
   if (sqlite3_exec(database_, sql, nullptr, nullptr, nullptr) != SQLITE_OK) fail(database_, "running");
 }
-std::int64_t Database::last_row() const { return sqlite3_last_insert_rowid(database_); }
+std::int64_t Database::last_row() const {
+  return sqlite3_last_insert_rowid(database_);
+}
 
 }  // namespace kestrum

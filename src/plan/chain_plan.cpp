@@ -15,10 +15,11 @@ KindDecision new_full(std::string reason) {
 
 }  // namespace
 
-KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets, const std::string& protection_changed,
-                         std::optional<Kind> wanted) {
+KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                         const std::string& protection_changed, std::optional<Kind> wanted) {
   Kind kind = wanted.value_or(rules.kind);
-  if (kind == Kind::full) return new_full(wanted ? "a full set was asked for" : "the job makes full sets only");
+  if (kind == Kind::full)
+    return new_full(wanted ? "a full set was asked for" : "the job makes full sets only");
   if (sets.empty()) return new_full("it is the first set on this destination");
   if (!protection_changed.empty()) return new_full(protection_changed);
 

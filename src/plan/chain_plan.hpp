@@ -12,26 +12,27 @@ namespace kestrum {
 // A sealed set of the job on this destination, as far as choosing a base goes.
 struct ChainSet {
   SetFacts facts;
-  bool catalog_reads = true;      // the catalog still reads whole
-  bool wholly_absent = false;     // nothing of it can be read
+  bool catalog_reads = true;   // the catalog still reads whole
+  bool wholly_absent = false;  // nothing of it can be read
 };
 
 struct ChainRules {
   Kind kind = Kind::incremental;
-  std::optional<unsigned> renew_every_sets;  // a full at the latest after so many sets of a chain; none: never
+  std::optional<unsigned>
+      renew_every_sets;  // a full at the latest after so many sets of a chain; none: never
 };
 
 struct KindDecision {
   Kind kind = Kind::full;
-  std::optional<Sequence> base;   // compared with
-  std::vector<SetNeed> needs;     // what the new set may refer to
-  std::optional<Id> chain;        // continued; none: a new chain begins
-  std::string reason;             // plain words
+  std::optional<Sequence> base;  // compared with
+  std::vector<SetNeed> needs;    // what the new set may refer to
+  std::optional<Id> chain;       // continued; none: a new chain begins
+  std::string reason;            // plain words
 };
 
-// `sets`: in order of sequence. `protection_changed`: the job asks for another protection than the newest chain has, in
-// words, empty when not. `wanted`: the person's choice for this run.
-KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets, const std::string& protection_changed,
-                         std::optional<Kind> wanted);
+// `sets`: in order of sequence. `protection_changed`: the job asks for another protection than the newest
+// chain has, in words, empty when not. `wanted`: the person's choice for this run.
+KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                         const std::string& protection_changed, std::optional<Kind> wanted);
 
 }  // namespace kestrum

@@ -12,7 +12,9 @@ namespace kestrum {
 namespace {
 
 // The kernel follows this to the very file of the handle, so it serves links, FIFOs and devices too.
-std::string handle_path(int fd) { return "/proc/self/fd/" + std::to_string(fd); }
+std::string handle_path(int fd) {
+  return "/proc/self/fd/" + std::to_string(fd);
+}
 
 bool is_kept(std::string_view name) {
   return name.starts_with("user.") || name.starts_with("trusted.") || name == "security.capability" ||
@@ -27,7 +29,8 @@ const std::string& OwnerNames::user(uid_t id) {
     char buffer[4096];
     passwd entry{};
     passwd* found = nullptr;
-    if (getpwuid_r(id, &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr) it->second = found->pw_name;
+    if (getpwuid_r(id, &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr)
+      it->second = found->pw_name;
   }
   return it->second;
 }
@@ -38,7 +41,8 @@ const std::string& OwnerNames::group(gid_t id) {
     std::vector<char> buffer(65536);
     ::group entry{};
     ::group* found = nullptr;
-    if (getgrgid_r(id, &entry, buffer.data(), buffer.size(), &found) == 0 && found != nullptr) it->second = found->gr_name;
+    if (getgrgid_r(id, &entry, buffer.data(), buffer.size(), &found) == 0 && found != nullptr)
+      it->second = found->gr_name;
   }
   return it->second;
 }

@@ -25,9 +25,9 @@ class OwnerNames {
 // Nothing with errno on error.
 std::optional<std::string> read_link_target(int folder_fd, const std::string& name);
 
-// Name and value, sorted by name. Kept: user.*, trusted.* (root sees them), security.capability and the ACLs; other
-// names belong to this machine's security policy and would not be taken elsewhere. `fd` may be any handle, also one
-// opened with O_PATH. Nothing with errno on error; empty where the file system has none.
+// Name and value, sorted by name. Kept: user.*, trusted.* (root sees them), security.capability and the ACLs;
+// other names belong to this machine's security policy and would not be taken elsewhere. `fd` may be any
+// handle, also one opened with O_PATH. Nothing with errno on error; empty where the file system has none.
 std::optional<std::vector<std::pair<std::string, std::string>>> read_extended_attributes(int fd);
 
 }  // namespace kestrum

@@ -12,7 +12,7 @@ std::optional<FileReader> FileReader::open(int folder_fd, const std::string& nam
   FileHandle file(openat(folder_fd, name.c_str(), flags | O_NOATIME));
   if (!file && errno == EPERM) file = FileHandle(openat(folder_fd, name.c_str(), flags));
   if (!file) return std::nullopt;
-  struct stat status{};
+  struct stat status {};
   if (fstat(file.get(), &status) != 0) return std::nullopt;
   if (!S_ISREG(status.st_mode)) {
     errno = ESTALE;
@@ -67,11 +67,13 @@ int FileReader::read_all(const Sink& sink) {
 }
 
 bool FileReader::changed() const {
-  struct stat now{};
+  struct stat now {};
   if (fstat(file_.get(), &now) != 0) return true;
-  auto same = [](const timespec& a, const timespec& b) { return a.tv_sec == b.tv_sec && a.tv_nsec == b.tv_nsec; };
-  return now.st_size != status_.st_size || !same(now.st_mtim, status_.st_mtim) || !same(now.st_ctim, status_.st_ctim) ||
-         position_ != static_cast<std::uint64_t>(status_.st_size);
+  auto same = [](const timespec& a, const timespec& b) {
+    return a.tv_sec == b.tv_sec && a.tv_nsec == b.tv_nsec;
+  };
+  return now.st_size != status_.st_size || !same(now.st_mtim, status_.st_mtim) ||
+         !same(now.st_ctim, status_.st_ctim) || position_ != static_cast<std::uint64_t>(status_.st_size);
 }
 
 }  // namespace kestrum

@@ -13,16 +13,17 @@ namespace kestrum {
 
 class FileReader {
  public:
-  // Opens without following a link and without touching the access time where that is allowed. Nothing with errno
-  // when it cannot be opened or is no regular file any more (ESTALE).
+  // Opens without following a link and without touching the access time where that is allowed. Nothing with
+  // errno when it cannot be opened or is no regular file any more (ESTALE).
   static std::optional<FileReader> open(int folder_fd, const std::string& name);
 
   // As it was before the first byte was read.
   const struct stat& status() const { return status_; }
   int handle() const { return file_.get(); }
 
-  // Calls `data(buffer)` with consecutive bytes and `hole(length)` for holes, `data_end()` where a stretch of data
-  // ends before a hole or the end. Returns 0, or the errno of a read that failed: what came before was given out.
+  // Calls `data(buffer)` with consecutive bytes and `hole(length)` for holes, `data_end()` where a stretch of
+  // data ends before a hole or the end. Returns 0, or the errno of a read that failed: what came before was
+  // given out.
   struct Sink {
     std::function<void(ByteView)> data;
     std::function<void()> data_end;

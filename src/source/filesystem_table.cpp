@@ -54,15 +54,15 @@ std::string unescaped(const std::string& text) {
 }  // namespace
 
 bool Filesystem::stable_inodes() const {
-  static constexpr std::array<std::string_view, 11> unstable{"vfat", "msdos",   "exfat",  "fuse",  "fuseblk", "nfs",
-                                                             "nfs4", "cifs", "smb3", "overlay", "9p"};
+  static constexpr std::array<std::string_view, 11> unstable{
+      "vfat", "msdos", "exfat", "fuse", "fuseblk", "nfs", "nfs4", "cifs", "smb3", "overlay", "9p"};
   return std::find(unstable.begin(), unstable.end(), type) == unstable.end() && !type.starts_with("fuse");
 }
 
 bool Filesystem::is_kernel_view() const {
   static constexpr std::array<std::string_view, 17> views{
-      "proc",   "sysfs",   "devtmpfs",   "devpts",   "cgroup",    "cgroup2",    "securityfs", "debugfs", "tracefs",
-      "bpf",    "pstore",  "configfs",   "mqueue",   "hugetlbfs", "binfmt_misc", "efivarfs",  "autofs"};
+      "proc", "sysfs",  "devtmpfs", "devpts", "cgroup",    "cgroup2",     "securityfs", "debugfs", "tracefs",
+      "bpf",  "pstore", "configfs", "mqueue", "hugetlbfs", "binfmt_misc", "efivarfs",   "autofs"};
   return std::find(views.begin(), views.end(), type) != views.end();
 }
 

@@ -21,8 +21,8 @@ struct Filesystem {
   bool is_kernel_view() const;
 };
 
-// Asks the kernel about each device once. `known` is the table of the set compared with: the same file system keeps
-// its ordinal.
+// Asks the kernel about each device once. `known` is the table of the set compared with: the same file system
+// keeps its ordinal.
 class FilesystemTable {
  public:
   explicit FilesystemTable(std::vector<Filesystem> known = {}) : table_(std::move(known)) {}

@@ -8,8 +8,8 @@ namespace {
 
 constexpr std::size_t none = std::string_view::npos;
 
-// Matches `c` against the class that starts at pattern[at] == '['; sets `end` behind it. A '[' without its ']' is
-// refused when rules are compiled; here it stands for itself.
+// Matches `c` against the class that starts at pattern[at] == '['; sets `end` behind it. A '[' without its
+// ']' is refused when rules are compiled; here it stands for itself.
 bool class_matches(std::string_view pattern, std::size_t at, char c, std::size_t& end) {
   std::size_t i = at + 1;
   bool negated = i < pattern.size() && pattern[i] == '!';
@@ -39,7 +39,8 @@ bool class_matches(std::string_view pattern, std::size_t at, char c, std::size_t
 bool matches_pattern(std::string_view pattern, std::string_view text) {
   std::size_t p = 0;
   std::size_t t = 0;
-  // Where to go on when what follows a star does not fit: the last `*`, and the last `**`, which may pass a '/'.
+  // Where to go on when what follows a star does not fit: the last `*`, and the last `**`, which may pass a
+  // '/'.
   std::size_t star = none, star_text = 0;
   std::size_t deep = none, deep_text = 0;
   while (true) {
@@ -47,7 +48,8 @@ bool matches_pattern(std::string_view pattern, std::string_view text) {
       bool is_deep = p + 1 < pattern.size() && pattern[p + 1] == '*';
       while (p < pattern.size() && pattern[p] == '*') ++p;
       if (is_deep) {
-        if (p < pattern.size() && pattern[p] == '/' && (t == 0 || text[t - 1] == '/')) ++p;  // `**/` may be nothing
+        if (p < pattern.size() && pattern[p] == '/' && (t == 0 || text[t - 1] == '/'))
+          ++p;  // `**/` may be nothing
         deep = p;
         deep_text = t;
         star = none;
@@ -105,10 +107,12 @@ SkipRules::SkipRules(const std::vector<std::string>& patterns) {
       throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' would leave out everything",
                   "write the folder it should leave out, like /srv/ringing/scratch/");
     }
-    if (rest.find("//") != none) throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' holds an empty name");
+    if (rest.find("//") != none)
+      throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' holds an empty name");
     std::size_t open = rest.find('[');
     if (open != none && rest.find(']', open + 2) == none) {
-      throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' opens a '[' and does not close it",
+      throw Error(ErrorKind::usage,
+                  "the skip pattern '" + printable(text) + "' opens a '[' and does not close it",
                   "close it with ']', or write \\[ for the character itself");
     }
     rule.pattern = rest;

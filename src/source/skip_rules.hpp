@@ -13,15 +13,16 @@ namespace kestrum {
 //   scratch/          a folder of that name, in any folder, with all that is in it
 //   /srv/ringing/tmp  that very file or folder
 //   a/b               b directly below a, in any folder
-// `*` stands for anything but '/', `?` for one byte but '/', `**` for anything, `[abc]` and `[a-z]` for one of them
+// `*` stands for anything but '/', `?` for one byte but '/', `**` for anything, `[abc]` and `[a-z]` for one
+// of them
 // (`[!abc]` none of them), `\` takes the next byte as it is.
 class SkipRules {
  public:
   SkipRules() = default;
   // Throws Error of kind usage for a pattern that cannot mean anything.
   explicit SkipRules(const std::vector<std::string>& patterns);
-  // The pattern that leaves it out, or nullptr. Asked for each file and folder on the way down, so a pattern need
-  // not match what lies below a folder that it leaves out.
+  // The pattern that leaves it out, or nullptr. Asked for each file and folder on the way down, so a pattern
+  // need not match what lies below a folder that it leaves out.
   const std::string* skipping(const TreePath& path, bool is_folder) const;
   bool empty() const { return rules_.empty(); }
 

@@ -37,7 +37,8 @@ Selection make_selection(const std::vector<std::string>& folders, const std::vec
     }
     std::string real = resolved(path->absolute());
     if (real != path->absolute()) {
-      note("the source " + printable(path->absolute()) + " is really " + printable(real) + ", which is saved");
+      note("the source " + printable(path->absolute()) + " is really " + printable(real) +
+           ", which is saved");
       path = TreePath::parse(real);
     }
     all.push_back(*path);
@@ -45,8 +46,8 @@ Selection make_selection(const std::vector<std::string>& folders, const std::vec
   std::sort(all.begin(), all.end());
   for (const TreePath& path : all) {
     if (!selection.sources.empty() && path.is_within(selection.sources.back())) {
-      note("the source " + printable(path.absolute()) + " lies in " + printable(selection.sources.back().absolute()) +
-           " and is taken once");
+      note("the source " + printable(path.absolute()) + " lies in " +
+           printable(selection.sources.back().absolute()) + " and is taken once");
       continue;
     }
     selection.sources.push_back(path);
@@ -55,7 +56,10 @@ Selection make_selection(const std::vector<std::string>& folders, const std::vec
 }
 
 Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note)
-    : selection_(selection), filesystems_(filesystems), on_problem_(std::move(on_problem)), on_note_(std::move(on_note)) {}
+    : selection_(selection),
+      filesystems_(filesystems),
+      on_problem_(std::move(on_problem)),
+      on_note_(std::move(on_note)) {}
 
 void Walker::problem(const TreePath& path, const char* operation, const std::string& reason) {
   on_problem_({path.absolute(), operation, reason});
@@ -73,7 +77,8 @@ bool Walker::look_at(const std::string& name, int folder_fd, const TreePath& pat
   }
   bool is_folder = S_ISDIR(now_.status.st_mode);
   FolderIdentity identity{now_.status.st_dev, now_.status.st_ino};
-  if (is_folder && std::find(selection_.excluded.begin(), selection_.excluded.end(), identity) != selection_.excluded.end()) {
+  if (is_folder && std::find(selection_.excluded.begin(), selection_.excluded.end(), identity) !=
+                       selection_.excluded.end()) {
     on_note_("the destination " + printable(path.absolute()) + " lies inside a source and is left out");
     return false;
   }
@@ -113,7 +118,8 @@ const Walked* Walker::next() {
       }
       return &now_;
     }
-    FileHandle handle(openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    FileHandle handle(
+        openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     if (!handle) {
       problem(now_.path, "list", system_reason(errno));
       now_.unlisted = true;
@@ -121,8 +127,8 @@ const Walked* Walker::next() {
     }
     now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle.get());
     if (filesystems_.at(now_.filesystem).is_kernel_view()) {
-      on_note_(printable(now_.path.absolute()) + " is the kernel's own view (" + filesystems_.at(now_.filesystem).type +
-               ") and is left out");
+      on_note_(printable(now_.path.absolute()) + " is the kernel's own view (" +
+               filesystems_.at(now_.filesystem).type + ") and is left out");
       continue;
     }
     now_.own_fd = handle.get();
@@ -132,8 +138,8 @@ const Walked* Walker::next() {
   }
 }
 
-// Shows the ancestors of the next source, then the source. False when there are no more; leaves now_.name empty when
-// a source could not be looked at.
+// Shows the ancestors of the next source, then the source. False when there are no more; leaves now_.name
+// empty when a source could not be looked at.
 bool Walker::start_source() {
   while (source_ < selection_.sources.size()) {
     const TreePath& source = selection_.sources[source_];
@@ -210,8 +216,9 @@ void Walker::leave() {
   if (stack_.empty() || stack_.back().handle) return;
   Folder& up = stack_.back();
   up.handle = FileHandle(openat(done.handle.get(), "..", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-  struct stat status{};
-  bool same = up.handle && fstat(up.handle.get(), &status) == 0 && FolderIdentity{status.st_dev, status.st_ino} == up.identity;
+  struct stat status {};
+  bool same = up.handle && fstat(up.handle.get(), &status) == 0 &&
+              FolderIdentity{status.st_dev, status.st_ino} == up.identity;
   if (!same) {
     problem(up.path, "list", "it was moved while it was being read; the rest of it was not seen");
     up.names.clear();

@@ -28,8 +28,8 @@ struct Selection {
   std::vector<FolderIdentity> excluded;  // destinations: never walked into
 };
 
-// Resolves symlinks in the sources' paths, drops repeated and nested ones. Missing ones stay, and become problems of
-// the walk. `note` is told of what was changed. Throws usage for paths that are not absolute.
+// Resolves symlinks in the sources' paths, drops repeated and nested ones. Missing ones stay, and become
+// problems of the walk. `note` is told of what was changed. Throws usage for paths that are not absolute.
 Selection make_selection(const std::vector<std::string>& folders, const std::vector<std::string>& skip,
                          const std::function<void(const std::string&)>& note);
 
@@ -40,7 +40,7 @@ struct Walked {
   bool above_source = false;  // an ancestor of a source
   bool unlisted = false;      // a folder that could not be listed
   std::uint32_t filesystem = 0;
-  int folder_fd = -1;         // where `name` is found
+  int folder_fd = -1;  // where `name` is found
   std::string name;
   int own_fd = -1;  // for folders that could be opened, above_source excepted
 };

@@ -18,7 +18,7 @@ namespace {
 class LocalReader final : public StoreReader {
  public:
   LocalReader(FileHandle file, std::string path) : file_(std::move(file)), path_(std::move(path)) {
-    struct stat status{};
+    struct stat status {};
     if (fstat(file_.get(), &status) != 0) throw system_error("look at", path_, errno);
     if (!S_ISREG(status.st_mode)) throw damage(printable(path_) + " is not a file");
     size_ = static_cast<std::uint64_t>(status.st_size);
@@ -42,7 +42,8 @@ class LocalWriter final : public StoreWriter {
   LocalWriter(FileHandle file, std::string path) : file_(std::move(file)), path_(std::move(path)) {}
   void append(ByteView data) override {
     if (!write_full(file_.get(), data)) throw system_error("write", path_, errno);
-    // Start writing early, so that the flush at the end of a large volume does not stall for all of it at once.
+    // Start writing early, so that the flush at the end of a large volume does not stall for all of it at
+    // once.
     written_ += data.size();
     if (written_ - started_ >= start_every_bytes) {
       sync_file_range(file_.get(), static_cast<off64_t>(started_), static_cast<off64_t>(written_ - started_),
@@ -72,7 +73,7 @@ class LocalStore final : public Store {
   std::string describe(const std::string& path) const override { return printable(full(path)); }
 
   bool exists(const std::string& path) const override {
-    struct stat status{};
+    struct stat status {};
     if (lstat(full(path).c_str(), &status) == 0) return true;
     if (errno == ENOENT || errno == ENOTDIR) return false;
     throw system_error("look at", full(path), errno);
@@ -90,7 +91,7 @@ class LocalStore final : public Store {
     while (dirent* item = readdir(dir)) {
       std::string name = item->d_name;
       if (name == "." || name == "..") continue;
-      struct stat status{};
+      struct stat status {};
       if (fstatat(dirfd(dir), item->d_name, &status, AT_SYMLINK_NOFOLLOW) != 0) {
         if (errno == ENOENT) continue;  // removed meanwhile
         throw system_error("look at", full(folder) + "/" + name, errno);
@@ -116,7 +117,8 @@ class LocalStore final : public Store {
   void reserve(const std::string& path, std::uint64_t size) override {
     FileHandle file = create_file(path);
     int code = posix_fallocate(file.get(), 0, static_cast<off_t>(size));
-    if (code != 0 && code != EOPNOTSUPP && code != EINVAL) throw system_error("reserve space for", full(path), code);
+    if (code != 0 && code != EOPNOTSUPP && code != EINVAL)
+      throw system_error("reserve space for", full(path), code);
   }
 
   bool create_exclusive(const std::string& path, ByteView content) override {
@@ -143,7 +145,8 @@ class LocalStore final : public Store {
     for (std::size_t at = 0; at != std::string::npos;) {
       at = path.find('/', at + 1);
       std::string part = full(path.substr(0, at));
-      if (mkdir(part.c_str(), 0755) != 0 && errno != EEXIST) throw system_error("create the folder", part, errno);
+      if (mkdir(part.c_str(), 0755) != 0 && errno != EEXIST)
+        throw system_error("create the folder", part, errno);
     }
   }
 
@@ -160,7 +163,7 @@ class LocalStore final : public Store {
   }
 
   StoreSpace space() const override {
-    struct statvfs status{};
+    struct statvfs status {};
     if (statvfs(root_.c_str(), &status) != 0) throw system_error("ask the free space of", root_, errno);
     return {status.f_blocks * status.f_frsize, status.f_bavail * status.f_frsize};
   }

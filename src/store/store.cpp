@@ -16,7 +16,8 @@ void Store::write_whole(const std::string& path, ByteView content) {
   std::size_t slash = path.rfind('/');
   std::string folder = slash == std::string::npos ? "" : path.substr(0, slash);
   std::size_t dot = path.rfind('.');
-  std::string temporary = path.substr(0, dot != std::string::npos && dot > folder.size() ? dot : path.size()) + ".tmp";
+  std::string temporary =
+      path.substr(0, dot != std::string::npos && dot > folder.size() ? dot : path.size()) + ".tmp";
   if (exists(temporary)) remove(temporary);
   std::unique_ptr<StoreWriter> file = create(temporary);
   file->append(content);

@@ -1,5 +1,6 @@
-// Where archive sets live: a small interface, so that a set can lie in a local folder, in memory (tests) or, later,
-// across a network. Paths are relative to the store's root, components joined by '/', made by our own code only.
+// Where archive sets live: a small interface, so that a set can lie in a local folder, in memory (tests) or,
+// later, across a network. Paths are relative to the store's root, components joined by '/', made by our own
+// code only.
 #pragma once
 
 #include <cstdint>
@@ -16,14 +17,15 @@ class StoreReader {
  public:
   virtual ~StoreReader() = default;
   virtual std::uint64_t size() const = 0;
-  // Exactly `out.size()` bytes at `offset`; Error of kind damage when the file ends before, failed on a read error.
+  // Exactly `out.size()` bytes at `offset`; Error of kind damage when the file ends before, failed on a read
+  // error.
   virtual void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const = 0;
   // Forget what the system holds in memory, so that the next read comes from the drive. A hint.
   virtual void drop_cache() const {}
 };
 
-// A new file being written, in order. Until `finish` returns, nothing of it may be relied on; destroyed without
-// `finish`, the file stays as it is (leftovers are cleared by the next writer).
+// A new file being written, in order. Until `finish` returns, nothing of it may be relied on; destroyed
+// without `finish`, the file stays as it is (leftovers are cleared by the next writer).
 class StoreWriter {
  public:
   virtual ~StoreWriter() = default;
@@ -43,7 +45,8 @@ struct StoreSpace {
   std::uint64_t free = 0;  // for this user
 };
 
-// Every call throws Error: full when there is no space, failed otherwise. "Not there" is told apart by `exists`.
+// Every call throws Error: full when there is no space, failed otherwise. "Not there" is told apart by
+// `exists`.
 class Store {
  public:
   virtual ~Store() = default;
@@ -61,7 +64,7 @@ class Store {
   virtual bool create_exclusive(const std::string& path, ByteView content) = 0;
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove(const std::string& path) = 0;
-  virtual void make_folder(const std::string& path) = 0;  // with those above it; fine when it exists
+  virtual void make_folder(const std::string& path) = 0;    // with those above it; fine when it exists
   virtual void remove_folder(const std::string& path) = 0;  // empty
   // Makes names in the folder durable. False where the file system does not offer it.
   virtual bool flush_folder(const std::string& path) = 0;

@@ -21,7 +21,8 @@ std::uint32_t OwnerNumbers::user(const std::string& name, std::uint32_t number) 
     char buffer[4096];
     passwd entry{};
     passwd* found = nullptr;
-    if (getpwnam_r(name.c_str(), &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr) it->second = found->pw_uid;
+    if (getpwnam_r(name.c_str(), &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr)
+      it->second = found->pw_uid;
   }
   return it->second;
 }
@@ -33,19 +34,23 @@ std::uint32_t OwnerNumbers::group(const std::string& name, std::uint32_t number)
     std::vector<char> buffer(65536);
     ::group entry{};
     ::group* found = nullptr;
-    if (getgrnam_r(name.c_str(), &entry, buffer.data(), buffer.size(), &found) == 0 && found != nullptr) it->second = found->gr_gid;
+    if (getgrnam_r(name.c_str(), &entry, buffer.data(), buffer.size(), &found) == 0 && found != nullptr)
+      it->second = found->gr_gid;
   }
   return it->second;
 }
 
-AttributeResult apply_attributes(const TargetObject& object, const FileAttributes& attributes, OwnerNumbers& owners) {
+AttributeResult apply_attributes(const TargetObject& object, const FileAttributes& attributes,
+                                 OwnerNumbers& owners) {
   AttributeResult result;
-  auto complain = [&](const std::string& what) { result.complaints.push_back(what + ": " + system_reason(errno)); };
+  auto complain = [&](const std::string& what) {
+    result.complaints.push_back(what + ": " + system_reason(errno));
+  };
   const char* name = object.name.c_str();
 
   std::uint32_t owner = owners.user(attributes.owner_name, attributes.owner);
   std::uint32_t group = owners.group(attributes.group_name, attributes.group);
-  struct stat status{};
+  struct stat status {};
   if (fstatat(object.folder_fd, name, &status, AT_SYMLINK_NOFOLLOW) != 0) {
     complain("look at it again");
     return result;
@@ -57,7 +62,8 @@ AttributeResult apply_attributes(const TargetObject& object, const FileAttribute
     } else if (!done && (errno == EPERM || errno == EINVAL) && geteuid() != 0) {
       result.owner_kept_back = true;
       // The group alone may be ours to give.
-      if (fchownat(object.folder_fd, name, static_cast<uid_t>(-1), group, AT_SYMLINK_NOFOLLOW) != 0) errno = 0;
+      if (fchownat(object.folder_fd, name, static_cast<uid_t>(-1), group, AT_SYMLINK_NOFOLLOW) != 0)
+        errno = 0;
     } else if (!done) {
       complain("set its owner");
       result.owner_kept_back = true;
@@ -68,7 +74,8 @@ AttributeResult apply_attributes(const TargetObject& object, const FileAttribute
   FileHandle path_handle(openat(object.folder_fd, name, O_PATH | O_NOFOLLOW | O_CLOEXEC));
   std::string itself = "/proc/self/fd/" + std::to_string(path_handle.get());
   for (const auto& [key, value] : attributes.extended) {
-    if (setxattr(itself.c_str(), key.c_str(), value.data(), value.size(), 0) != 0) complain("set its attribute " + key);
+    if (setxattr(itself.c_str(), key.c_str(), value.data(), value.size(), 0) != 0)
+      complain("set its attribute " + key);
   }
   if (!object.is_link) {
     std::uint32_t mode = attributes.mode;

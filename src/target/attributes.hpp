@@ -20,7 +20,8 @@ struct FileAttributes {
   std::vector<std::pair<std::string, std::string>> extended;
 };
 
-// Names of this machine win over numbers, so that files find their owner on another machine; each is asked once.
+// Names of this machine win over numbers, so that files find their owner on another machine; each is asked
+// once.
 class OwnerNumbers {
  public:
   std::uint32_t user(const std::string& name, std::uint32_t number);
@@ -32,18 +33,19 @@ class OwnerNumbers {
 };
 
 struct AttributeResult {
-  bool owner_kept_back = false;          // not root: the owner could not be set (set-id bits are then left off too)
-  std::vector<std::string> complaints;   // plain words
+  bool owner_kept_back = false;  // not root: the owner could not be set (set-id bits are then left off too)
+  std::vector<std::string> complaints;  // plain words
 };
 
-// What the object called `name` in the open folder is. Never follows a link. `fd`: a handle on it opened for reading
-// or writing, or -1 for what must not be opened (links, FIFOs, devices).
+// What the object called `name` in the open folder is. Never follows a link. `fd`: a handle on it opened for
+// reading or writing, or -1 for what must not be opened (links, FIFOs, devices).
 struct TargetObject {
   int folder_fd = -1;
   std::string name;
   int fd = -1;
   bool is_link = false;
 };
-AttributeResult apply_attributes(const TargetObject& object, const FileAttributes& attributes, OwnerNumbers& owners);
+AttributeResult apply_attributes(const TargetObject& object, const FileAttributes& attributes,
+                                 OwnerNumbers& owners);
 
 }  // namespace kestrum

@@ -40,9 +40,9 @@ std::string_view clash_name(Clash clash) {
   return "?";
 }
 
-std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash, Instant modified,
-                                          const std::string& stamp) {
-  struct stat status{};
+std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash,
+                                          Instant modified, const std::string& stamp) {
+  struct stat status {};
   if (!exists(folder_fd, name, status)) return Placement{name, false};
   if (clash == Clash::keep_existing) return std::nullopt;
   if (clash == Clash::replace) return Placement{name, true};
@@ -57,13 +57,15 @@ std::optional<Placement> choose_placement(int folder_fd, const std::string& name
   for (unsigned n = 1;; ++n) {
     std::string mark = " (from " + stamp + (n == 1 ? ")" : " " + std::to_string(n) + ")");
     std::string stem = name.substr(0, dot);
-    if (stem.size() + mark.size() + ending.size() > 255) stem.resize(255 - std::min<std::size_t>(255, mark.size() + ending.size()));
+    if (stem.size() + mark.size() + ending.size() > 255)
+      stem.resize(255 - std::min<std::size_t>(255, mark.size() + ending.size()));
     std::string other = stem + mark + ending;
     if (!exists(folder_fd, other, status)) return Placement{other, false};
   }
 }
 
-TemporaryFile::TemporaryFile(int folder_fd) : folder_fd_(folder_fd), name_(".kestrum-" + to_hex(random_bytes(8)) + ".part") {}
+TemporaryFile::TemporaryFile(int folder_fd)
+    : folder_fd_(folder_fd), name_(".kestrum-" + to_hex(random_bytes(8)) + ".part") {}
 
 TemporaryFile::~TemporaryFile() {
   if (exists_) unlinkat(folder_fd_, name_.c_str(), 0);
@@ -110,7 +112,7 @@ int TemporaryFile::place(const Placement& placement) {
   unsigned flags = placement.replaces ? 0 : RENAME_NOREPLACE;
   int code = renameat2(folder_fd_, name_.c_str(), folder_fd_, placement.name.c_str(), flags) == 0 ? 0 : errno;
   if (code == EINVAL && flags != 0) {  // a file system that does not offer it
-    struct stat status{};
+    struct stat status {};
     if (exists(folder_fd_, placement.name, status)) return EEXIST;
     code = renameat(folder_fd_, name_.c_str(), folder_fd_, placement.name.c_str()) == 0 ? 0 : errno;
   }

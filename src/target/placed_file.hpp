@@ -14,16 +14,18 @@ enum class Clash { keep_both, replace, keep_existing, keep_newer };
 std::optional<Clash> parse_clash(std::string_view name);
 std::string_view clash_name(Clash clash);
 
-// Under which name something may be put, or nothing: what is there stays. `stamp` makes the second name of keep-both
+// Under which name something may be put, or nothing: what is there stays. `stamp` makes the second name of
+// keep-both
 // ("list (from 2027-03-14 20-30).csv"). `replaces`: something is there and will be replaced.
 struct Placement {
   std::string name;
   bool replaces = false;
 };
-std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash, Instant modified,
-                                          const std::string& stamp);
+std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash,
+                                          Instant modified, const std::string& stamp);
 
-// Removed with its destructor unless `place` was reached. Errors are errno values for the caller's problem list.
+// Removed with its destructor unless `place` was reached. Errors are errno values for the caller's problem
+// list.
 class TemporaryFile {
  public:
   explicit TemporaryFile(int folder_fd);
@@ -31,8 +33,8 @@ class TemporaryFile {
   TemporaryFile& operator=(const TemporaryFile&) = delete;
   ~TemporaryFile();
 
-  int create_file();                             // opens handle(): a regular file, mode 0600
-  int create_link(const std::string& target);    // a symbolic link
+  int create_file();                           // opens handle(): a regular file, mode 0600
+  int create_link(const std::string& target);  // a symbolic link
   int create_node(unsigned type_and_mode, unsigned device_major, unsigned device_minor);
   int create_hard_link(int other_folder_fd, const std::string& other_name);
 

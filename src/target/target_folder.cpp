@@ -26,7 +26,7 @@ TargetFolder::TargetFolder(const std::string& path) : path_(path) {
     at = path.find('/', at + 1);
     std::string part = path.substr(0, at);
     if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST && errno != EISDIR) {
-      struct stat status{};
+      struct stat status {};
       if (stat(part.c_str(), &status) != 0) throw system_error("create the folder", part, errno);
     }
   }
@@ -51,7 +51,8 @@ int TargetFolder::folder(const TreePath& below, bool create, bool* created) {
     at = at.child(name);
     FileHandle handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
     if (!handle && errno == ENOENT && create) {
-      if (mkdirat(up, name.c_str(), 0700) != 0 && errno != EEXIST) throw system_error("create the folder", describe(at), errno);
+      if (mkdirat(up, name.c_str(), 0700) != 0 && errno != EEXIST)
+        throw system_error("create the folder", describe(at), errno);
       if (created != nullptr) *created = true;
       handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
     }

@@ -1,5 +1,5 @@
-// Where restored files go: everything happens beneath one folder handle, and no symlink is ever followed, whatever an
-// archive's names say.
+// Where restored files go: everything happens beneath one folder handle, and no symlink is ever followed,
+// whatever an archive's names say.
 #pragma once
 
 #include <sys/stat.h>
@@ -15,12 +15,13 @@ namespace kestrum {
 
 class TargetFolder {
  public:
-  // Creates the folder when it is missing. Throws Error: usage when it exists as something else, failed otherwise.
+  // Creates the folder when it is missing. Throws Error: usage when it exists as something else, failed
+  // otherwise.
   explicit TargetFolder(const std::string& path);
 
-  // An open handle on the folder `below` (relative to the target); good until the next call. Created with mode 0700
-  // where missing and `create`; `created` tells whether the last component was. Throws Error of kind failed, naming
-  // the path: also when a link or a file stands in the way.
+  // An open handle on the folder `below` (relative to the target); good until the next call. Created with
+  // mode 0700 where missing and `create`; `created` tells whether the last component was. Throws Error of
+  // kind failed, naming the path: also when a link or a file stands in the way.
   int folder(const TreePath& below, bool create, bool* created = nullptr);
   const std::string& path() const { return path_; }
   // For messages.

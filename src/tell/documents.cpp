@@ -9,8 +9,12 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-Json document(const char* what) { return {{"kestrum", what}, {"version", 1}}; }
-std::string text_of(const Json& json) { return json.dump(2) + "\n"; }
+Json document(const char* what) {
+  return {{"kestrum", what}, {"version", 1}};
+}
+std::string text_of(const Json& json) {
+  return json.dump(2) + "\n";
+}
 
 // Names are bytes: a name that is not UTF-8 is shown with U+FFFD and given exactly in a second member.
 void put_path(Json& json, const std::string& key, const std::string& path) {
@@ -31,10 +35,11 @@ Json problems_json(const std::vector<Problem>& problems) {
 }
 
 Json totals_json(const SetTotals& totals) {
-  return {{"files", totals.files},           {"folders", totals.folders},       {"others", totals.others},
-          {"bytes", totals.bytes},           {"new-files", totals.new_files},   {"changed-files", totals.changed_files},
-          {"gone-files", totals.gone_files}, {"read-bytes", totals.read_bytes}, {"new-bytes", totals.new_bytes},
-          {"stored-bytes", totals.stored_bytes}};
+  return {{"files", totals.files},           {"folders", totals.folders},
+          {"others", totals.others},         {"bytes", totals.bytes},
+          {"new-files", totals.new_files},   {"changed-files", totals.changed_files},
+          {"gone-files", totals.gone_files}, {"read-bytes", totals.read_bytes},
+          {"new-bytes", totals.new_bytes},   {"stored-bytes", totals.stored_bytes}};
 }
 
 Json facts_json(const SetFacts& facts) {
@@ -91,27 +96,39 @@ Json job_json(const Job& job) {
   Json json{{"name", job.name}, {"file", to_utf8(job.file)}};
   json["what"] = {{"folders", job.folders}, {"skip", job.skip}};
   json["where"] = {{"destinations", job.destinations}};
-  json["how"] = {{"kind", kind_name(job.kind)},
-                 {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
-                 {"compression", job.compression},
-                 {"volume-size", job.volume_bytes}};
-  json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"}, {"passphrase", job.passphrase}};
+  json["how"] = {
+      {"kind", kind_name(job.kind)},
+      {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
+      {"compression", job.compression},
+      {"volume-size", job.volume_bytes}};
+  json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
+                     {"passphrase", job.passphrase}};
   json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
   return json;
 }
 
 const char* kind_word(ErrorKind kind) {
   switch (kind) {
-    case ErrorKind::usage: return "usage";
-    case ErrorKind::failed: return "failed";
-    case ErrorKind::damage: return "damage";
-    case ErrorKind::no_destination: return "no-destination";
-    case ErrorKind::busy: return "busy";
-    case ErrorKind::key: return "key";
-    case ErrorKind::wrong_drive: return "wrong-drive";
-    case ErrorKind::full: return "full";
-    case ErrorKind::suspect: return "suspect";
-    case ErrorKind::stopped: return "stopped";
+    case ErrorKind::usage:
+      return "usage";
+    case ErrorKind::failed:
+      return "failed";
+    case ErrorKind::damage:
+      return "damage";
+    case ErrorKind::no_destination:
+      return "no-destination";
+    case ErrorKind::busy:
+      return "busy";
+    case ErrorKind::key:
+      return "key";
+    case ErrorKind::wrong_drive:
+      return "wrong-drive";
+    case ErrorKind::full:
+      return "full";
+    case ErrorKind::suspect:
+      return "suspect";
+    case ErrorKind::stopped:
+      return "stopped";
   }
   return "failed";
 }
@@ -162,7 +179,9 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
     one["bytes"] = source.bytes;
     json["sources"].push_back(std::move(one));
   }
-  auto pair = [](std::uint64_t files, std::uint64_t bytes) { return Json{{"files", files}, {"bytes", bytes}}; };
+  auto pair = [](std::uint64_t files, std::uint64_t bytes) {
+    return Json{{"files", files}, {"bytes", bytes}};
+  };
   json["all"] = pair(preview.files, preview.bytes);
   json["folders"] = preview.folders;
   json["others"] = preview.others;
@@ -213,7 +232,8 @@ std::string status_document(const std::vector<StatusLine>& lines) {
              {"last-run", line.last ? run_json(*line.last) : Json(nullptr)},
              {"destination", to_utf8(line.destination)},
              {"destination-there", line.destination_there}};
-    one["drive"] = line.space ? Json{{"free-bytes", line.space->free}, {"total-bytes", line.space->total}} : Json(nullptr);
+    one["drive"] = line.space ? Json{{"free-bytes", line.space->free}, {"total-bytes", line.space->total}}
+                              : Json(nullptr);
     one["trouble"] = to_utf8(line.trouble);
     json["jobs"].push_back(std::move(one));
   }
@@ -259,7 +279,8 @@ std::string find_document(const SetFacts& point, const std::string& pattern, con
   return text_of(json);
 }
 
-std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items, std::uint64_t item_count) {
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
+                             std::uint64_t item_count) {
   Json json = document("restore");
   json["point"] = facts_json(result.point);
   json["files"] = result.files;

@@ -23,19 +23,20 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
 struct StatusLine {
   std::string job;
   std::optional<RunEntry> last;
-  std::optional<Instant> newest_good;      // start of the newest point that a run sealed
+  std::optional<Instant> newest_good;  // start of the newest point that a run sealed
   std::optional<std::chrono::seconds> age;
   std::string destination;
   bool destination_there = false;
   std::optional<StoreSpace> space;
-  std::string trouble;                      // empty when all is well
+  std::string trouble;  // empty when all is well
 };
 std::string status_document(const std::vector<StatusLine>& lines);
 
 std::string points_document(const PointsResult& points);
 std::string browse_document(const SetFacts& point, const Listing& listing);
 std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits);
-std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items, std::uint64_t item_count);
+std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
+                             std::uint64_t item_count);
 std::string verify_document(const VerifyResult& result);
 
 }  // namespace kestrum

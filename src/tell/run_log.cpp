@@ -2,7 +2,6 @@
 
 #include <spdlog/sinks/basic_file_sink.h>
 #include <spdlog/spdlog.h>
-
 #include <unistd.h>
 
 #include "base/file_handle.hpp"
@@ -37,16 +36,25 @@ void RunLog::line(const std::string& text) {
 
 void RunLog::phase_begins(Phase phase, const PhaseTotals&) {
   switch (phase) {
-    case Phase::scanning: return line("scanning the sources");
-    case Phase::copying: return line("copying");
-    case Phase::sealing: return line("sealing");
-    case Phase::checking: return line("reading back what was written");
-    case Phase::restoring: return line("restoring");
+    case Phase::scanning:
+      return line("scanning the sources");
+    case Phase::copying:
+      return line("copying");
+    case Phase::sealing:
+      return line("sealing");
+    case Phase::checking:
+      return line("reading back what was written");
+    case Phase::restoring:
+      return line("restoring");
   }
 }
 
-void RunLog::problem(const Problem& problem) { line("problem: " + problem_text(problem)); }
-void RunLog::note(const std::string& text) { line(text); }
+void RunLog::problem(const Problem& problem) {
+  line("problem: " + problem_text(problem));
+}
+void RunLog::note(const std::string& text) {
+  line(text);
+}
 
 std::string problem_text(const Problem& problem) {
   std::string where = problem.path.empty() ? "" : " " + printable(problem.path);
@@ -55,7 +63,8 @@ std::string problem_text(const Problem& problem) {
 
 std::vector<std::string> run_summary(const RunEntry& run) {
   std::vector<std::string> lines;
-  lines.push_back("Job " + printable(run.job) + ", run " + std::to_string(run.number) + ": " + run.result + " (exit code " + std::to_string(run.exit_code) + ")");
+  lines.push_back("Job " + printable(run.job) + ", run " + std::to_string(run.number) + ": " + run.result +
+                  " (exit code " + std::to_string(run.exit_code) + ")");
   if (!run.message.empty()) lines.push_back("Why: " + run.message);
   std::string times = "Started " + local_text_seconds(run.started) + " " + zone_text(run.started);
   if (run.ended) times += ", took " + duration_text(between(run.started, *run.ended));
@@ -64,9 +73,11 @@ std::vector<std::string> run_summary(const RunEntry& run) {
   if (!run.sequence) return lines;
   const SetTotals& totals = run.totals;
   lines.push_back("Point " + std::to_string(*run.sequence) + ", " + run.kind + ": " + run.reason);
-  lines.push_back("Holds " + count_text(totals.files, "file") + " and " + count_text(totals.folders, "folder") + ", " + size_text(totals.bytes));
-  lines.push_back("New " + grouped(totals.new_files) + ", changed " + grouped(totals.changed_files) + ", gone " + grouped(totals.gone_files) + "; read " +
-                  size_text(totals.read_bytes) + ", stored " + size_text(totals.stored_bytes));
+  lines.push_back("Holds " + count_text(totals.files, "file") + " and " +
+                  count_text(totals.folders, "folder") + ", " + size_text(totals.bytes));
+  lines.push_back("New " + grouped(totals.new_files) + ", changed " + grouped(totals.changed_files) +
+                  ", gone " + grouped(totals.gone_files) + "; read " + size_text(totals.read_bytes) +
+                  ", stored " + size_text(totals.stored_bytes));
   lines.push_back("Check: " + (run.checked.empty() ? "not read back" : run.checked));
   return lines;
 }
@@ -79,7 +90,8 @@ std::optional<std::string> RunLog::finish(const RunOutcome& outcome) {
   std::string text;
   for (const std::string& line : run_summary(outcome.entry)) text += line + "\n";
   if (outcome.error && !outcome.error->hint().empty()) text += "What to do: " + outcome.error->hint() + "\n";
-  text += "\nProblems: " + (outcome.problems.empty() ? std::string("none") : std::to_string(outcome.problems.size())) + "\n";
+  text += "\nProblems: " +
+          (outcome.problems.empty() ? std::string("none") : std::to_string(outcome.problems.size())) + "\n";
   for (const Problem& problem : outcome.problems) text += "  " + problem_text(problem) + "\n";
   text += "\nWhat happened\n";
   try {

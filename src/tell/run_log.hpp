@@ -9,8 +9,8 @@
 
 namespace kestrum {
 
-// Steps go to a file beside the log while the run goes on (so that a killed run leaves them); `finish` makes the log
-// of it. Problems with writing it are told by `finish`, never thrown during the run.
+// Steps go to a file beside the log while the run goes on (so that a killed run leaves them); `finish` makes
+// the log of it. Problems with writing it are told by `finish`, never thrown during the run.
 class RunLog final : public Observer {
  public:
   explicit RunLog(const Clock& clock);

@@ -1,5 +1,5 @@
-// Everything that can be wrong from outside gets one plain message, the documented exit code, and leaves nothing
-// half-done.
+// Everything that can be wrong from outside gets one plain message, the documented exit code, and leaves
+// nothing half-done.
 #include <fcntl.h>
 #include <sys/mount.h>
 #include <unistd.h>
@@ -118,7 +118,8 @@ TEST(BadInput, AFullDriveKeepsEarlierPointsAndLeavesNothingHalfDone) {
   Desk desk;
   write_file(desk.source() + "/a", "first");
   desk.define();
-  if (mount("tmpfs", desk.drive().c_str(), "tmpfs", 0, "size=4m") != 0) GTEST_SKIP() << "no tmpfs can be mounted here";
+  if (mount("tmpfs", desk.drive().c_str(), "tmpfs", 0, "size=4m") != 0)
+    GTEST_SKIP() << "no tmpfs can be mounted here";
   EXPECT_EQ(desk({"run", "wardens"}).exit, 0);
   std::string noise(8u << 20, '\0');
   std::mt19937 random(1);
@@ -139,7 +140,10 @@ TEST(BadInput, ADestinationInsideASourceIsLeftOut) {
   write_file(desk.source() + "/a", "a");
   std::string inside = desk.source() + "/backup";
   fs::create_directories(inside);
-  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--where-destinations", inside, "--protect-encryption", "none"}).exit, 0);
+  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--where-destinations", inside,
+                  "--protect-encryption", "none"})
+                .exit,
+            0);
   for (int i = 0; i < 2; ++i) {
     Ran ran = desk({"run", "inner"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
@@ -162,7 +166,12 @@ TEST(BadInput, PassphrasesThatAreNoUse) {
   write_file(desk.pass(), "");
   EXPECT_EQ(desk({"run", "wardens"}).exit, 7);
   write_file(desk.pass(), "wrong\n");
-  for (const std::vector<std::string>& words : std::vector<std::vector<std::string>>{{"run", "wardens"}, {"run", "wardens", "--kind", "full"}, {"browse", "wardens"}, {"verify", "wardens"}, {"restore", "wardens", "/", "--to", desk.folder / "out"}}) {
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{"run", "wardens"},
+                                             {"run", "wardens", "--kind", "full"},
+                                             {"browse", "wardens"},
+                                             {"verify", "wardens"},
+                                             {"restore", "wardens", "/", "--to", desk.folder / "out"}}) {
     Ran ran = desk(words);
     EXPECT_EQ(ran.exit, 7) << words[0] << ran.err;
     EXPECT_TRUE(holds(ran.err, "the passphrase does not open these archive sets")) << ran.err;
@@ -182,7 +191,8 @@ TEST(BadInput, NewerFormatsAndUnknownFeaturesAreRefused) {
   std::string script = std::string(KESTRUM_SOURCE) + "/tests/support/reseal.py";
   auto alter = [&](const std::string& from, const std::string& to) {
     for (const char* name : {"/seal.json", "/seal-copy.json"}) {
-      std::string command = "python3 '" + script + "' '" + desk.set_folder(1) + name + "' '" + from + "' '" + to + "'";
+      std::string command =
+          "python3 '" + script + "' '" + desk.set_folder(1) + name + "' '" + from + "' '" + to + "'";
       ASSERT_EQ(std::system(command.c_str()), 0);
     }
   };
@@ -289,7 +299,8 @@ TEST(BadInput, AJobFileThatIsWrongSaysWhere) {
   EXPECT_TRUE(holds(try_file(start + "[how\n"), "no valid TOML"));
   EXPECT_TRUE(holds(try_file("[what]\nfolders = [\"srv\"]\n"), "not an absolute path"));
   EXPECT_TRUE(holds(try_file("[where]\ndestinations = [\"/x\"]\n"), "[what] folders"));
-  EXPECT_TRUE(holds(try_file(start + "[protect]\npassphrase = \"secret\"\n"), "where the passphrase comes from"));
+  EXPECT_TRUE(
+      holds(try_file(start + "[protect]\npassphrase = \"secret\"\n"), "where the passphrase comes from"));
   EXPECT_EQ(desk({"job", "define", "a/b", "--what-folders", "/srv", "--where-destinations", "/x"}).exit, 2);
   EXPECT_EQ(desk({"job", "define", "a"}).exit, 2);
 }

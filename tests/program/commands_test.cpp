@@ -34,10 +34,21 @@ TEST_F(Commands, EveryResultIsOneJsonDocument) {
     std::vector<std::string> words;
     const char* name;
   };
-  const std::vector<Case> cases{{{"job", "list"}, "jobs"}, {{"job", "show", "wardens"}, "job"}, {{"job", "check", "wardens"}, "job"}, {{"preview", "wardens"}, "preview"},
-                                {{"run", "wardens"}, "run"}, {{"points", "wardens"}, "points"}, {{"browse", "wardens", desk_.source()}, "browse"}, {{"find", "wardens", "csv"}, "find"},
-                                {{"verify", "wardens"}, "verify"}, {{"verify", "wardens", "--depth", "quick"}, "verify"}, {{"status"}, "status"}, {{"history", "wardens"}, "history"},
-                                {{"history", "wardens", "--run", "1"}, "history-run"}, {{"restore", "wardens", "/", "--to", desk_.folder / "out"}, "restore"}, {{"job", "remove", "wardens"}, "job-removed"}};
+  const std::vector<Case> cases{{{"job", "list"}, "jobs"},
+                                {{"job", "show", "wardens"}, "job"},
+                                {{"job", "check", "wardens"}, "job"},
+                                {{"preview", "wardens"}, "preview"},
+                                {{"run", "wardens"}, "run"},
+                                {{"points", "wardens"}, "points"},
+                                {{"browse", "wardens", desk_.source()}, "browse"},
+                                {{"find", "wardens", "csv"}, "find"},
+                                {{"verify", "wardens"}, "verify"},
+                                {{"verify", "wardens", "--depth", "quick"}, "verify"},
+                                {{"status"}, "status"},
+                                {{"history", "wardens"}, "history"},
+                                {{"history", "wardens", "--run", "1"}, "history-run"},
+                                {{"restore", "wardens", "/", "--to", desk_.folder / "out"}, "restore"},
+                                {{"job", "remove", "wardens"}, "job-removed"}};
   for (const Case& one : cases) {
     Json document = json(one.words);
     EXPECT_EQ(document["kestrum"], one.name);
@@ -60,13 +71,15 @@ TEST_F(Commands, NamesThatAreNotUtf8AreExactInJson) {
 TEST_F(Commands, EverythingWorksWithOnlyTheDriveAndThePassphrase) {
   desk_.program.environment["KESTRUM_HOME"] = desk_.folder / "no/such/home";
   std::string key = "file:" + desk_.pass();
-  for (const std::string& subject : {desk_.drive(), desk_.job_folder(), desk_.set_folder(1), desk_.set_folder(1) + "/data-001.kvol"}) {
+  for (const std::string& subject :
+       {desk_.drive(), desk_.job_folder(), desk_.set_folder(1), desk_.set_folder(1) + "/data-001.kvol"}) {
     EXPECT_EQ(desk_({"points", subject}).exit, 0) << subject;
     EXPECT_EQ(desk_({"browse", subject, "/", "--passphrase", key}).exit, 0) << subject;
     EXPECT_EQ(desk_({"find", subject, "2027", "--passphrase", key}).exit, 0) << subject;
     EXPECT_EQ(desk_({"verify", subject, "--passphrase", key}).exit, 0) << subject;
     std::string to = desk_.folder / "out";
-    EXPECT_EQ(desk_({"restore", subject, desk_.source(), "--passphrase", key, "--to", to}).exit, 0) << subject;
+    EXPECT_EQ(desk_({"restore", subject, desk_.source(), "--passphrase", key, "--to", to}).exit, 0)
+        << subject;
     EXPECT_EQ(compare_snapshots(take_snapshot(desk_.source()), take_snapshot(to + "/source")), "");
     fs::remove_all(to);
   }
@@ -76,7 +89,10 @@ TEST_F(Commands, EverythingWorksWithOnlyTheDriveAndThePassphrase) {
 }
 
 TEST_F(Commands, SeveralJobsOnADriveAreListedAndChosen) {
-  ASSERT_EQ(desk_({"job", "define", "moths", "--what-folders", desk_.source(), "--where-destinations", desk_.drive(), "--protect-encryption", "none"}).exit, 0);
+  ASSERT_EQ(desk_({"job", "define", "moths", "--what-folders", desk_.source(), "--where-destinations",
+                   desk_.drive(), "--protect-encryption", "none"})
+                .exit,
+            0);
   ASSERT_EQ(desk_({"run", "moths"}).exit, 0);
   Ran both = desk_({"points", desk_.drive() + "/"});
   EXPECT_EQ(both.exit, 2);
@@ -91,7 +107,10 @@ TEST_F(Commands, SeveralJobsOnADriveAreListedAndChosen) {
 
 TEST_F(Commands, OnATerminalThereIsALivingLineAndAPromptWithoutEcho) {
   fs::remove(desk_.folder / "home/jobs/wardens.toml");
-  ASSERT_EQ(desk_({"job", "define", "wardens", "--what-folders", desk_.source(), "--where-destinations", desk_.drive()}).exit, 0);
+  ASSERT_EQ(desk_({"job", "define", "wardens", "--what-folders", desk_.source(), "--where-destinations",
+                   desk_.drive()})
+                .exit,
+            0);
   desk_.program.environment["TERM"] = "xterm";
   Ran ran = desk_.program.run_on_terminal({"run", "wardens"}, "passphrase of", "tern in the fog\n");
   EXPECT_EQ(ran.exit, 0) << ran.out;
@@ -108,7 +127,10 @@ TEST_F(Commands, OnATerminalThereIsALivingLineAndAPromptWithoutEcho) {
 }
 
 TEST_F(Commands, AFirstPassphraseIsAskedForTwice) {
-  ASSERT_EQ(desk_({"job", "define", "typed", "--what-folders", desk_.source(), "--where-destinations", desk_.drive()}).exit, 0);
+  ASSERT_EQ(desk_({"job", "define", "typed", "--what-folders", desk_.source(), "--where-destinations",
+                   desk_.drive()})
+                .exit,
+            0);
   desk_.program.environment["TERM"] = "xterm";
   Ran slip = desk_.program.run_on_terminal({"run", "typed"}, "passphrase of", "one\nother\n");
   EXPECT_EQ(slip.exit, 7) << slip.out;
@@ -131,7 +153,8 @@ TEST_F(Commands, CtrlCStopsCleanly) {
     for (int i = 0; i < 2000 && !begun; ++i) {
       usleep(1000);
       std::string folder = desk_.set_folder(1 + 1);
-      for (const auto& entry : fs::directory_iterator(desk_.job_folder())) begun = begun || entry.path().string().ends_with(".unfinished");
+      for (const auto& entry : fs::directory_iterator(desk_.job_folder()))
+        begun = begun || entry.path().string().ends_with(".unfinished");
     }
     kill(pid, signal);
     EXPECT_EQ(Program::wait(pid), 11);
@@ -154,7 +177,10 @@ TEST_F(Commands, ASimulatedClockIsSaid) {
 TEST_F(Commands, TheLogHasTheProblemsFirst) {
   fs::remove_all(desk_.source());
   write_file(desk_.folder / "second/a", "x");
-  write_file(desk_.folder / "home/jobs/wardens.toml", "[what]\nfolders = [\"" + desk_.source() + "\", \"" + (desk_.folder / "second") + "\"]\n[where]\ndestinations = [\"" + desk_.drive() + "\"]\n[protect]\npassphrase = \"file:" + desk_.pass() + "\"\n");
+  write_file(desk_.folder / "home/jobs/wardens.toml",
+             "[what]\nfolders = [\"" + desk_.source() + "\", \"" + (desk_.folder / "second") +
+                 "\"]\n[where]\ndestinations = [\"" + desk_.drive() +
+                 "\"]\n[protect]\npassphrase = \"file:" + desk_.pass() + "\"\n");
   EXPECT_EQ(desk_({"run", "wardens"}).exit, 1);
   std::string log = read_file(desk_.folder / "home/state/logs/wardens/run-2.log");
   EXPECT_TRUE(log.starts_with("Job wardens, run 2: done with problems (exit code 1)")) << log;

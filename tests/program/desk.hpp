@@ -2,7 +2,6 @@
 #pragma once
 
 #include <gtest/gtest.h>
-
 #include <sys/stat.h>
 
 #include "support/program.hpp"
@@ -25,7 +24,8 @@ class Desk {
   std::string drive() const { return folder / "drive"; }
   std::string pass() const { return folder / "pass"; }
   Ran define(std::vector<std::string> more = {}, bool encrypted = true) {
-    std::vector<std::string> words{"job", "define", "wardens", "--what-folders", source(), "--where-destinations", drive()};
+    std::vector<std::string> words{
+        "job", "define", "wardens", "--what-folders", source(), "--where-destinations", drive()};
     words.push_back(encrypted ? "--protect-passphrase" : "--protect-encryption");
     words.push_back(encrypted ? "file:" + pass() : "none");
     words.insert(words.end(), more.begin(), more.end());
@@ -46,6 +46,8 @@ class Desk {
   Program program;
 };
 
-inline bool holds(const std::string& text, const std::string& part) { return text.find(part) != std::string::npos; }
+inline bool holds(const std::string& text, const std::string& part) {
+  return text.find(part) != std::string::npos;
+}
 
 }  // namespace kestrum::test

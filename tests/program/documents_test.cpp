@@ -8,11 +8,13 @@ namespace {
 TEST(Documents, TheExitCodesAreThoseOfTheCode) {
   std::string page = read_file(std::string(KESTRUM_SOURCE) + "/docs/EXIT-CODES.md");
   for (const ExitCode& code : exit_codes()) {
-    std::string row = "| " + std::to_string(code.code) + " | " + std::string(code.name) + " | " + std::string(code.meaning) + " |";
+    std::string row = "| " + std::to_string(code.code) + " | " + std::string(code.name) + " | " +
+                      std::string(code.meaning) + " |";
     EXPECT_TRUE(holds(page, row)) << row;
   }
   std::vector<ExitCode> sorted(exit_codes().begin(), exit_codes().end());
-  std::sort(sorted.begin(), sorted.end(), [](const auto& a, const auto& b) { return a.severity > b.severity; });
+  std::sort(sorted.begin(), sorted.end(),
+            [](const auto& a, const auto& b) { return a.severity > b.severity; });
   std::string order;
   for (const ExitCode& code : sorted) order += (order.empty() ? "" : ", ") + std::to_string(code.code);
   EXPECT_TRUE(holds(page, "worst first: " + order + ".")) << order;
@@ -21,7 +23,8 @@ TEST(Documents, TheExitCodesAreThoseOfTheCode) {
 TEST(Documents, EveryVerbHasHelpWithExamples) {
   Desk desk;
   Ran overview = desk({"help"});
-  for (const char* verb : {"job define", "job list", "job show", "job check", "job remove", "preview", "run", "points", "browse", "find", "restore", "verify", "status", "history"}) {
+  for (const char* verb : {"job define", "job list", "job show", "job check", "job remove", "preview", "run",
+                           "points", "browse", "find", "restore", "verify", "status", "history"}) {
     EXPECT_TRUE(holds(overview.out, verb));
     std::vector<std::string> words{"help"};
     std::string text = verb;

@@ -19,7 +19,8 @@ TEST(Kill, AtFiftyRandomMoments) {
   std::mt19937 random(2027);
   auto begin = std::chrono::steady_clock::now();
   ASSERT_EQ(desk({"run", "wardens", "--kind", "full"}).exit, 0);
-  auto length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+  auto length =
+      std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
   int killed = 0;
   int newest = 2;
   points[2] = take_snapshot(desk.source());
@@ -41,10 +42,15 @@ TEST(Kill, AtFiftyRandomMoments) {
     newest = std::stoi(line);
     points[newest] = now;
     // One earlier point, and the newest, restored each round.
-    for (int which : {std::next(points.begin(), static_cast<std::ptrdiff_t>(random() % points.size()))->first, newest}) {
+    for (int which :
+         {std::next(points.begin(), static_cast<std::ptrdiff_t>(random() % points.size()))->first, newest}) {
       std::string to = desk.folder / "out";
-      ASSERT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
-      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "") << "round " << round << " point " << which;
+      ASSERT_EQ(
+          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
+              .exit,
+          0);
+      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
+          << "round " << round << " point " << which;
       std::filesystem::remove_all(to);
     }
   }

@@ -37,7 +37,8 @@ std::string folder_of(const std::string& path) {
 
 class FaultWriter final : public StoreWriter {
  public:
-  FaultWriter(std::unique_ptr<StoreWriter> inner, std::shared_ptr<FaultStore::State> state) : inner_(std::move(inner)), state_(std::move(state)) {}
+  FaultWriter(std::unique_ptr<StoreWriter> inner, std::shared_ptr<FaultStore::State> state)
+      : inner_(std::move(inner)), state_(std::move(state)) {}
   void append(ByteView data) override {
     if (state_->hits()) {
       if (state_->fault.torn) inner_->append(data.first(data.size() / 2));
@@ -57,7 +58,8 @@ class FaultWriter final : public StoreWriter {
 
 class CountingReader final : public StoreReader {
  public:
-  CountingReader(std::unique_ptr<StoreReader> inner, std::shared_ptr<CountingStore::Counts> counts, std::string name)
+  CountingReader(std::unique_ptr<StoreReader> inner, std::shared_ptr<CountingStore::Counts> counts,
+                 std::string name)
       : inner_(std::move(inner)), counts_(std::move(counts)), name_(std::move(name)) {}
   std::uint64_t size() const override { return inner_->size(); }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
@@ -88,15 +90,19 @@ MemoryStore MemoryStore::load(const std::string& folder) {
   return store;
 }
 
-bool MemoryStore::exists(const std::string& path) const { return files_->contains(path) || folders_->contains(path); }
+bool MemoryStore::exists(const std::string& path) const {
+  return files_->contains(path) || folders_->contains(path);
+}
 
 std::vector<StoreEntry> MemoryStore::list(const std::string& folder) const {
   std::vector<StoreEntry> entries;
   for (const auto& [path, content] : *files_) {
-    if (folder_of(path) == folder) entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), false, content.size()});
+    if (folder_of(path) == folder)
+      entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), false, content.size()});
   }
   for (const std::string& path : *folders_) {
-    if (folder_of(path) == folder) entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), true, 0});
+    if (folder_of(path) == folder)
+      entries.push_back({path.substr(folder.empty() ? 0 : folder.size() + 1), true, 0});
   }
   return entries;
 }
@@ -113,7 +119,9 @@ std::unique_ptr<StoreWriter> MemoryStore::create(const std::string& path) {
   return std::make_unique<MemoryWriter>(at->second);
 }
 
-void MemoryStore::reserve(const std::string& path, std::uint64_t) { create(path); }
+void MemoryStore::reserve(const std::string& path, std::uint64_t) {
+  create(path);
+}
 
 bool MemoryStore::create_exclusive(const std::string& path, ByteView content) {
   return files_->try_emplace(path, content.begin(), content.end()).second;
@@ -122,18 +130,24 @@ bool MemoryStore::create_exclusive(const std::string& path, ByteView content) {
 void MemoryStore::rename(const std::string& from, const std::string& to) {
   auto moved = [&](const std::string& path) { return path == from || path.starts_with(from + "/"); };
   Files files;
-  for (auto& [path, content] : *files_) files[moved(path) ? to + path.substr(from.size()) : path] = std::move(content);
+  for (auto& [path, content] : *files_)
+    files[moved(path) ? to + path.substr(from.size()) : path] = std::move(content);
   *files_ = std::move(files);
   std::set<std::string> folders;
-  for (const std::string& path : *folders_) folders.insert(moved(path) ? to + path.substr(from.size()) : path);
+  for (const std::string& path : *folders_)
+    folders.insert(moved(path) ? to + path.substr(from.size()) : path);
   *folders_ = std::move(folders);
 }
 
-void MemoryStore::remove(const std::string& path) { files_->erase(path); }
+void MemoryStore::remove(const std::string& path) {
+  files_->erase(path);
+}
 void MemoryStore::make_folder(const std::string& path) {
   for (std::string part = path; !part.empty(); part = folder_of(part)) folders_->insert(part);
 }
-void MemoryStore::remove_folder(const std::string& path) { folders_->erase(path); }
+void MemoryStore::remove_folder(const std::string& path) {
+  folders_->erase(path);
+}
 
 bool FaultStore::State::hits() {
   ++done;

@@ -57,7 +57,8 @@ class FaultStore final : public Store {
     void step(const std::string& what);
     bool hits();
   };
-  FaultStore(std::unique_ptr<Store> inner, std::shared_ptr<State> state) : inner_(std::move(inner)), state_(std::move(state)) {}
+  FaultStore(std::unique_ptr<Store> inner, std::shared_ptr<State> state)
+      : inner_(std::move(inner)), state_(std::move(state)) {}
   std::string describe(const std::string& path) const override { return inner_->describe(path); }
   bool exists(const std::string& path) const override { return inner_->exists(path); }
   std::vector<StoreEntry> list(const std::string& folder) const override { return inner_->list(folder); }
@@ -81,14 +82,17 @@ class FaultStore final : public Store {
 class CountingStore final : public Store {
  public:
   using Counts = std::map<std::string, std::uint64_t>;
-  CountingStore(std::unique_ptr<Store> inner, std::shared_ptr<Counts> counts) : inner_(std::move(inner)), counts_(std::move(counts)) {}
+  CountingStore(std::unique_ptr<Store> inner, std::shared_ptr<Counts> counts)
+      : inner_(std::move(inner)), counts_(std::move(counts)) {}
   std::string describe(const std::string& path) const override { return inner_->describe(path); }
   bool exists(const std::string& path) const override { return inner_->exists(path); }
   std::vector<StoreEntry> list(const std::string& folder) const override { return inner_->list(folder); }
   std::unique_ptr<StoreReader> open(const std::string& path) const override;
   std::unique_ptr<StoreWriter> create(const std::string& path) override { return inner_->create(path); }
   void reserve(const std::string& path, std::uint64_t size) override { inner_->reserve(path, size); }
-  bool create_exclusive(const std::string& path, ByteView content) override { return inner_->create_exclusive(path, content); }
+  bool create_exclusive(const std::string& path, ByteView content) override {
+    return inner_->create_exclusive(path, content);
+  }
   void rename(const std::string& from, const std::string& to) override { inner_->rename(from, to); }
   void remove(const std::string& path) override { inner_->remove(path); }
   void make_folder(const std::string& path) override { inner_->make_folder(path); }

@@ -75,7 +75,8 @@ Ran Program::run(const std::vector<std::string>& words, const std::string& input
   return ran;
 }
 
-Ran Program::run_on_terminal(const std::vector<std::string>& words, const std::string& prompt, const std::string& typed) const {
+Ran Program::run_on_terminal(const std::vector<std::string>& words, const std::string& prompt,
+                             const std::string& typed) const {
   int terminal = -1;
   winsize size{30, 100, 0, 0};
   pid_t pid = forkpty(&terminal, nullptr, nullptr, &size);

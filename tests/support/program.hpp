@@ -10,9 +10,9 @@
 namespace kestrum::test {
 
 struct Ran {
-  int exit = -1;     // -signal when it was killed
+  int exit = -1;  // -signal when it was killed
   std::string out;
-  std::string err;   // on a terminal everything is in `out`
+  std::string err;  // on a terminal everything is in `out`
 };
 
 class Program {
@@ -21,7 +21,8 @@ class Program {
   std::map<std::string, std::string> environment;  // besides PATH
   Ran run(const std::vector<std::string>& words, const std::string& input = {}) const;
   // On a pseudo-terminal of 100 columns; `typed` is sent once the output holds `prompt`.
-  Ran run_on_terminal(const std::vector<std::string>& words, const std::string& prompt = {}, const std::string& typed = {}) const;
+  Ran run_on_terminal(const std::vector<std::string>& words, const std::string& prompt = {},
+                      const std::string& typed = {}) const;
   // Started and left running, its output thrown away.
   pid_t start(const std::vector<std::string>& words) const;
   // Waits; exit code or -signal.

@@ -23,9 +23,11 @@ TempFolder::TempFolder() {
 TempFolder::~TempFolder() {
   std::error_code code;
   // Tests take permissions away; give them back so that all can be removed.
-  for (auto it = fs::recursive_directory_iterator(path_, fs::directory_options::skip_permission_denied, code); it != fs::recursive_directory_iterator(); it.increment(code)) {
+  for (auto it = fs::recursive_directory_iterator(path_, fs::directory_options::skip_permission_denied, code);
+       it != fs::recursive_directory_iterator(); it.increment(code)) {
     if (code) break;
-    if (it->is_directory(code) && !it->is_symlink(code)) fs::permissions(it->path(), fs::perms::owner_all, fs::perm_options::add, code);
+    if (it->is_directory(code) && !it->is_symlink(code))
+      fs::permissions(it->path(), fs::perms::owner_all, fs::perm_options::add, code);
   }
   fs::remove_all(path_, code);
 }

@@ -33,7 +33,7 @@ std::vector<std::string> attributes_of(const std::string& path) {
 
 void look(const std::string& root, const std::string& below, Snapshot& out) {
   std::string path = below.empty() ? root : root + "/" + below;
-  struct stat status{};
+  struct stat status {};
   if (lstat(path.c_str(), &status) != 0) throw std::runtime_error("cannot look at " + path);
   Seen seen;
   seen.mode = status.st_mode & 07777;
@@ -120,20 +120,32 @@ void TreeMaker::scan() {
 }
 
 std::string TreeMaker::new_name() {
-  static const std::vector<std::string> odd{"dot.", "blank ", " lead", "new\nline", "\xff\xfe", "-dash", "\xc3\xa4\xc3\xb6", "back\\slash", "quote\"'", "*star?", "~", "a.b.c", "\x01"};
+  static const std::vector<std::string> odd{
+      "dot.",        "blank ",   " lead",  "new\nline", "\xff\xfe", "-dash", "\xc3\xa4\xc3\xb6",
+      "back\\slash", "quote\"'", "*star?", "~",         "a.b.c",    "\x01"};
   std::string name = number(5) == 0 ? odd[number(static_cast<unsigned>(odd.size()))] : "n";
   return name + std::to_string(number(100000));
 }
 
-std::string TreeMaker::some_folder() { return folders_[number(static_cast<unsigned>(folders_.size()))]; }
-std::string TreeMaker::some_file() { return files_[number(static_cast<unsigned>(files_.size()))]; }
+std::string TreeMaker::some_folder() {
+  return folders_[number(static_cast<unsigned>(folders_.size()))];
+}
+std::string TreeMaker::some_file() {
+  return files_[number(static_cast<unsigned>(files_.size()))];
+}
 
 std::string TreeMaker::some_content() {
   unsigned choice = number(20);
-  std::size_t size = choice < 3 ? 0 : choice < 14 ? number(3000) : choice < 19 ? number(60000) : 300000 + number(1200000);
+  std::size_t size = choice < 3    ? 0
+                     : choice < 14 ? number(3000)
+                     : choice < 19 ? number(60000)
+                                   : 300000 + number(1200000);
   std::string content(size, '\0');
   unsigned style = number(3);
-  for (std::size_t i = 0; i < size; ++i) content[i] = static_cast<char>(style == 0 ? random_() : style == 1 ? 'a' + (random_() % 4) : (i / 100) % 60 + 32);
+  for (std::size_t i = 0; i < size; ++i)
+    content[i] = static_cast<char>(style == 0   ? random_()
+                                   : style == 1 ? 'a' + (random_() % 4)
+                                                : (i / 100) % 60 + 32);
   return content;
 }
 
@@ -157,13 +169,16 @@ void TreeMaker::add_one() {
     case 4:
       mkfifo(path.c_str(), 0640);
       return;
-    default: break;
+    default:
+      break;
   }
   write_file(path, some_content());
   if (number(3) == 0) chmod(path.c_str(), number(010000));
   if (number(4) == 0) setxattr(path.c_str(), "user.note", "kept", 4, 0);
   if (number(3) == 0) {
-    timespec times[2] = {{0, UTIME_OMIT}, {static_cast<time_t>(number(4000000000u)) - 1000000000, static_cast<long>(number(1000000000))}};
+    timespec times[2] = {
+        {0, UTIME_OMIT},
+        {static_cast<time_t>(number(4000000000u)) - 1000000000, static_cast<long>(number(1000000000))}};
     utimensat(AT_FDCWD, path.c_str(), times, 0);
   }
   files_.push_back(path);
@@ -174,7 +189,7 @@ void TreeMaker::edit_one() {
   std::string path = some_file();
   switch (number(5)) {
     case 0: {  // same size, and the same time as before
-      struct stat status{};
+      struct stat status {};
       lstat(path.c_str(), &status);
       std::string content = read_file(path);
       if (content.empty()) return;
@@ -215,10 +230,15 @@ void TreeMaker::churn(int steps) {
   scan();
   for (int i = 0; i < steps; ++i) {
     switch (number(6)) {
-      case 0: add_one(); break;
-      case 1: drop_one(); break;
+      case 0:
+        add_one();
+        break;
+      case 1:
+        drop_one();
+        break;
       case 2:
-        if (!dropped_.empty() && std::filesystem::exists(std::filesystem::path(dropped_.begin()->first).parent_path())) {
+        if (!dropped_.empty() &&
+            std::filesystem::exists(std::filesystem::path(dropped_.begin()->first).parent_path())) {
           write_file(dropped_.begin()->first, dropped_.begin()->second);
           dropped_.erase(dropped_.begin());
         }
@@ -228,7 +248,8 @@ void TreeMaker::churn(int steps) {
         if (folder != root_ && rename(folder.c_str(), (root_ + "/" + new_name()).c_str()) == 0) scan();
         break;
       }
-      default: edit_one();
+      default:
+        edit_one();
     }
   }
 }

@@ -1,5 +1,5 @@
-// Random trees, random changes to them, and snapshots to compare with: written with plain system calls, sharing no code
-// with what is tested.
+// Random trees, random changes to them, and snapshots to compare with: written with plain system calls,
+// sharing no code with what is tested.
 #pragma once
 
 #include <map>
@@ -11,13 +11,13 @@ namespace kestrum::test {
 
 // What one name is, as a person could see it.
 struct Seen {
-  char type = '?';          // f, d, l, p
+  char type = '?';  // f, d, l, p
   unsigned mode = 0;
   unsigned owner = 0;
   unsigned group = 0;
   long long seconds = 0;
   long nanoseconds = 0;
-  std::string content;      // of files; the target of links
+  std::string content;  // of files; the target of links
   std::vector<std::string> attributes;
   unsigned long links = 1;
   bool operator==(const Seen&) const = default;

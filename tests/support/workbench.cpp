@@ -4,13 +4,17 @@
 
 namespace kestrum::test {
 
-Workbench::Workbench(const std::string& settings, const std::string& more_where) : home_(folder_ / "home", folder_ / "home/state") {
+Workbench::Workbench(const std::string& settings, const std::string& more_where)
+    : home_(folder_ / "home", folder_ / "home/state") {
   std::filesystem::create_directories(source());
   std::filesystem::create_directories(drive());
-  set_job("[what]\nfolders = [\"" + source() + "\"]\n[where]\ndestinations = [\"" + drive() + "\"]\n" + more_where + settings);
+  set_job("[what]\nfolders = [\"" + source() + "\"]\n[where]\ndestinations = [\"" + drive() + "\"]\n" +
+          more_where + settings);
 }
 
-void Workbench::set_job(const std::string& text) { write_file(home_.job_path("job"), text); }
+void Workbench::set_job(const std::string& text) {
+  write_file(home_.job_path("job"), text);
+}
 
 RunOutcome Workbench::run(std::optional<Kind> kind) {
   RunContext context{home_, clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, open_store};
@@ -19,7 +23,9 @@ RunOutcome Workbench::run(std::optional<Kind> kind) {
 
 Sequence Workbench::run_good(std::optional<Kind> kind) {
   RunOutcome outcome = run(kind);
-  EXPECT_EQ(outcome.entry.result, "done") << outcome.entry.message << (outcome.problems.empty() ? "" : outcome.problems[0].path + " " + outcome.problems[0].reason);
+  EXPECT_EQ(outcome.entry.result, "done")
+      << outcome.entry.message
+      << (outcome.problems.empty() ? "" : outcome.problems[0].path + " " + outcome.problems[0].reason);
   return outcome.entry.sequence.value_or(0);
 }
 

@@ -13,7 +13,8 @@ namespace kestrum::test {
 class Workbench {
  public:
   // `settings`: more lines of the job file, complete tables besides [what], [where].
-  explicit Workbench(const std::string& settings = "[protect]\nencryption = \"none\"\n", const std::string& more_where = "");
+  explicit Workbench(const std::string& settings = "[protect]\nencryption = \"none\"\n",
+                     const std::string& more_where = "");
 
   std::string source() const { return folder_ / "source"; }
   std::string drive() const { return folder_ / "drive"; }

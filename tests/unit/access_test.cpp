@@ -1,8 +1,7 @@
-// What a run and a restore touch: an increment in which nothing changed opens no file, one file costs little reading, a
-// renamed folder costs no content, a change within the same clock tick is seen.
-#include <gtest/gtest.h>
-
+// What a run and a restore touch: an increment in which nothing changed opens no file, one file costs little
+// reading, a renamed folder costs no content, a change within the same clock tick is seen.
 #include <fcntl.h>
+#include <gtest/gtest.h>
 #include <sys/inotify.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -46,7 +45,8 @@ class OpenWatch {
 void fill(const std::string& folder, int folders, int files, std::size_t size) {
   for (int i = 0; i < folders; ++i) {
     for (int j = 0; j < files; ++j) {
-      write_file(folder + "/d" + std::to_string(i) + "/f" + std::to_string(j) + ".csv", std::string(size, static_cast<char>('a' + j % 26)) + std::to_string(i * files + j));
+      write_file(folder + "/d" + std::to_string(i) + "/f" + std::to_string(j) + ".csv",
+                 std::string(size, static_cast<char>('a' + j % 26)) + std::to_string(i * files + j));
     }
   }
 }
@@ -73,7 +73,7 @@ TEST(Access, AChangeWithinTheSameTickOfEqualSizeAndTimeIsCaught) {
   for (int round = 0; round < 10; ++round) {
     std::string path = bench.source() + "/tally-" + std::to_string(round);
     write_file(path, "terns 10");
-    struct stat status{};
+    struct stat status {};
     stat(path.c_str(), &status);
     bench.run_good();
     write_file(path, "terns 11");
@@ -84,7 +84,8 @@ TEST(Access, AChangeWithinTheSameTickOfEqualSizeAndTimeIsCaught) {
   }
 }
 
-// The rule itself, where even the time of the last status change is the same: the mark alone makes it read again.
+// The rule itself, where even the time of the last status change is the same: the mark alone makes it read
+// again.
 TEST(Access, AFreshFileIsReadAgain) {
   Workbench bench;
   write_file(bench.source() + "/a", "new");
@@ -124,7 +125,8 @@ TEST(Access, AnInsertionAtTheFrontOfALargeFileCostsLittle) {
 }
 
 TEST(Access, OneFileOfManyCostsLittleReading) {
-  Workbench bench("[how]\ncompression = \"fast\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
+  Workbench bench(
+      "[how]\ncompression = \"fast\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
   fill(bench.source(), 60, 200, 3000);
   bench.run_good();
   auto counts = std::make_shared<CountingStore::Counts>();

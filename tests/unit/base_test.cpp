@@ -15,7 +15,8 @@ namespace kestrum::test {
 namespace {
 
 TEST(Bytes, VarintsRoundTrip) {
-  for (std::uint64_t value : {std::uint64_t{0}, std::uint64_t{127}, std::uint64_t{128}, std::uint64_t{16383}, std::uint64_t{1} << 35, UINT64_MAX}) {
+  for (std::uint64_t value : {std::uint64_t{0}, std::uint64_t{127}, std::uint64_t{128}, std::uint64_t{16383},
+                              std::uint64_t{1} << 35, UINT64_MAX}) {
     ByteWriter out;
     out.varint(value);
     ByteReader in(out.view());
@@ -31,7 +32,11 @@ TEST(Bytes, VarintsRoundTrip) {
 }
 
 TEST(Bytes, MalformedNumbersAreDamage) {
-  const std::vector<Bytes> bad{{}, {0x80}, {0x80, 0x00}, Bytes(11, 0xff), {0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x02}};
+  const std::vector<Bytes> bad{{},
+                               {0x80},
+                               {0x80, 0x00},
+                               Bytes(11, 0xff),
+                               {0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x02}};
   for (const Bytes& bytes : bad) {
     ByteReader in(bytes);
     EXPECT_THROW(in.varint(), Error) << to_hex(bytes);
@@ -52,8 +57,11 @@ TEST(Text, NamesAreShownWithoutDoubt) {
   struct Case {
     std::string bytes, shown;
   };
-  const std::vector<Case> cases{{"plain.csv", "plain.csv"}, {"new\nline", "new\\nline"}, {"\xff\xfe", "\\xff\\xfe"}, {"caf\xc3\xa9", "caf\xc3\xa9"}, {"back\\slash", "back\\\\slash"},
-                                {"\x1b[31m", "\\x1b[31m"}, {"\xe2\x80\xae", "\\xe2\\x80\\xae"}, {"\xc0\xaf", "\\xc0\\xaf"}, {"\xed\xa0\x80", "\\xed\\xa0\\x80"}, {"\x7f", "\\x7f"}};
+  const std::vector<Case> cases{{"plain.csv", "plain.csv"},          {"new\nline", "new\\nline"},
+                                {"\xff\xfe", "\\xff\\xfe"},          {"caf\xc3\xa9", "caf\xc3\xa9"},
+                                {"back\\slash", "back\\\\slash"},    {"\x1b[31m", "\\x1b[31m"},
+                                {"\xe2\x80\xae", "\\xe2\\x80\\xae"}, {"\xc0\xaf", "\\xc0\\xaf"},
+                                {"\xed\xa0\x80", "\\xed\\xa0\\x80"}, {"\x7f", "\\x7f"}};
   for (const Case& one : cases) EXPECT_EQ(printable(one.bytes), one.shown);
   EXPECT_TRUE(is_utf8("caf\xc3\xa9"));
   EXPECT_FALSE(is_utf8("caf\xc3"));
@@ -68,7 +76,9 @@ TEST(Text, Sizes) {
   EXPECT_EQ(size_text(UINT64_MAX), "16384.0 PiB");
   EXPECT_EQ(parse_size("1.5 GiB"), std::uint64_t{3} << 29);
   EXPECT_EQ(parse_size("650MB"), 650000000u);
-  for (const char* bad : {"", "5", "GiB", "1 gib", "-1 MiB", "1..2 MiB", ". MiB", "99999999999 TiB", "1 MiB x"}) EXPECT_FALSE(parse_size(bad)) << bad;
+  for (const char* bad :
+       {"", "5", "GiB", "1 gib", "-1 MiB", "1..2 MiB", ". MiB", "99999999999 TiB", "1 MiB x"})
+    EXPECT_FALSE(parse_size(bad)) << bad;
 }
 
 TEST(Text, NearestWords) {
@@ -104,7 +114,8 @@ TEST(TreePath, RefusesWhatIsNoPath) {
   EXPECT_FALSE(TreePath::parse("/a/../b"));
   EXPECT_FALSE(TreePath::parse(std::string("/a\0b", 4)));
   EXPECT_EQ(TreePath::parse("//a/./b/")->joined(), "a/b");
-  for (const std::string& bad : {std::string("a//b"), std::string("/a"), std::string("a/"), std::string("."), std::string("a/../b"), std::string("a\0", 2), std::string(70000, 'x')}) {
+  for (const std::string& bad : {std::string("a//b"), std::string("/a"), std::string("a/"), std::string("."),
+                                 std::string("a/../b"), std::string("a\0", 2), std::string(70000, 'x')}) {
     EXPECT_FALSE(TreePath::from_joined(bad)) << bad.substr(0, 20);
   }
   EXPECT_TRUE(TreePath::from_joined("")->is_root());
@@ -122,13 +133,15 @@ TEST(TreePath, KnowsWhatLiesWithin) {
 }
 
 TEST(Clock, MomentsAsText) {
-  for (const char* text : {"2027-03-01T20:30:00Z", "1969-12-31T23:59:59.5Z", "2199-01-01T00:00:00.000000001Z"}) {
+  for (const char* text :
+       {"2027-03-01T20:30:00Z", "1969-12-31T23:59:59.5Z", "2199-01-01T00:00:00.000000001Z"}) {
     std::optional<Instant> when = parse_utc(text);
     ASSERT_TRUE(when) << text;
     EXPECT_EQ(*parse_utc(utc_text(*when)), *when);
   }
   EXPECT_EQ(parse_utc("1969-12-31T23:59:59.5Z")->seconds, -1);
-  for (const char* bad : {"2027-03-01", "2027-02-30T00:00:00Z", "2027-03-01T24:00:00Z", "2027-03-01T20:30:00", "2027-03-01T20:30:00.Z", "2027-03-01 20:30:00Z", "aaaa-bb-ccTdd:ee:ffZ"}) {
+  for (const char* bad : {"2027-03-01", "2027-02-30T00:00:00Z", "2027-03-01T24:00:00Z", "2027-03-01T20:30:00",
+                          "2027-03-01T20:30:00.Z", "2027-03-01 20:30:00Z", "aaaa-bb-ccTdd:ee:ffZ"}) {
     EXPECT_FALSE(parse_utc(bad)) << bad;
   }
 }

@@ -1,5 +1,5 @@
-// Catalogs and content lists: any entries round trip in any number, unchanged stretches give the same pages, a page that
-// lies is damage.
+// Catalogs and content lists: any entries round trip in any number, unchanged stretches give the same pages,
+// a page that lies is damage.
 #include <gtest/gtest.h>
 
 #include <random>
@@ -46,12 +46,14 @@ Entry make_entry(const std::string& path, std::mt19937& random) {
   entry.group = static_cast<std::uint32_t>(random());
   entry.owner_name = random() % 2 == 0 ? "isla" : "";
   entry.group_name = "wardens";
-  entry.modified = {static_cast<std::int64_t>(random()) * 9 - 20000000000, static_cast<std::int32_t>(random() % 1000000000)};
+  entry.modified = {static_cast<std::int64_t>(random()) * 9 - 20000000000,
+                    static_cast<std::int32_t>(random() % 1000000000)};
   entry.changed = {static_cast<std::int64_t>(random()), static_cast<std::int32_t>(random() % 1000000000)};
   entry.filesystem = static_cast<std::uint32_t>(random() % 3);
   entry.inode = (std::uint64_t{random()} << 32) | random();
   if (entry.type == EntryType::symlink) entry.link_target = "../\xff target";
-  if (entry.type == EntryType::char_device || entry.type == EntryType::block_device) entry.device_minor = static_cast<std::uint32_t>(random());
+  if (entry.type == EntryType::char_device || entry.type == EntryType::block_device)
+    entry.device_minor = static_cast<std::uint32_t>(random());
   if (entry.has_content()) {
     for (auto i = random() % 4; i > 0; --i) {
       ContentItem item{static_cast<ItemKind>(1 + random() % 3), random() % 1000000, {}, 0, 0};
@@ -96,7 +98,8 @@ TEST(Entries, NonsenseIsDamage) {
   std::mt19937 random(9);
   for (int i = 0; i < 20000; ++i) {
     Bytes bytes = encoded(make_entry("/srv/list", random));
-    for (auto n = 1 + random() % 3; n > 0; --n) bytes[random() % bytes.size()] = static_cast<std::uint8_t>(random());
+    for (auto n = 1 + random() % 3; n > 0; --n)
+      bytes[random() % bytes.size()] = static_cast<std::uint8_t>(random());
     if (random() % 4 == 0) bytes.resize(random() % bytes.size());
     ByteReader in(bytes);
     try {
@@ -141,7 +144,8 @@ Built build(MemoryChunks& chunks, int folders, int files, unsigned skip = 0) {
 }
 
 TEST(Catalog, AnyNumberOfEntriesRoundTrips) {
-  for (auto [folders, files] : std::vector<std::pair<int, int>>{{0, 0}, {1, 0}, {1, 30}, {10, 100}, {100, 100}}) {
+  for (auto [folders, files] :
+       std::vector<std::pair<int, int>>{{0, 0}, {1, 0}, {1, 30}, {10, 100}, {100, 100}}) {
     MemoryChunks chunks;
     Built built = build(chunks, folders, files);
     CatalogReader reader(chunks, built.top);
@@ -201,7 +205,8 @@ TEST(Catalog, ALostPageCostsOnlyItsStretch) {
   MemoryChunks chunks;
   Built built = build(chunks, 50, 100);
   // Any page that is no top: levels stand in the second byte.
-  auto lost = std::find_if(chunks.chunks.begin(), chunks.chunks.end(), [](const auto& chunk) { return chunk.second[1] == 0; });
+  auto lost = std::find_if(chunks.chunks.begin(), chunks.chunks.end(),
+                           [](const auto& chunk) { return chunk.second[1] == 0; });
   chunks.chunks.erase(lost);
   CatalogReader reader(chunks, built.top);
   std::size_t seen = 0;
@@ -240,7 +245,14 @@ TEST(Catalog, PagesThatLieAreDamage) {
     return page.take();
   };
   EXPECT_NO_THROW(decode_page(page_of({"a", "a/b", "a-b"})));
-  for (const std::vector<std::string>& bad : std::vector<std::vector<std::string>>{{"b", "a"}, {"a", "a"}, {"a/../../etc/passwd"}, {"/etc"}, {".."}, {std::string("a\0b", 3)}, {"a//b"}, {"a/."}}) {
+  for (const std::vector<std::string>& bad : std::vector<std::vector<std::string>>{{"b", "a"},
+                                                                                   {"a", "a"},
+                                                                                   {"a/../../etc/passwd"},
+                                                                                   {"/etc"},
+                                                                                   {".."},
+                                                                                   {std::string("a\0b", 3)},
+                                                                                   {"a//b"},
+                                                                                   {"a/."}}) {
     EXPECT_THROW(decode_page(page_of(bad)), Error) << bad[0];
   }
   Bytes long_page = page_of({"a"});
@@ -255,7 +267,8 @@ TEST(ContentLists, LongListsGoIntoChunksAndComeBack) {
     ContentListBuilder builder(chunks);
     ContentList expected;
     for (std::size_t i = 0; i < count; ++i) {
-      ContentItem item{random() % 10 == 0 ? ItemKind::hole : ItemKind::data, 1 + random() % 4000000, {}, 0, 0};
+      ContentItem item{
+          random() % 10 == 0 ? ItemKind::hole : ItemKind::data, 1 + random() % 4000000, {}, 0, 0};
       if (item.kind == ItemKind::data) {
         for (std::uint8_t& byte : item.name.bytes) byte = static_cast<std::uint8_t>(random());
         item.sequence = 3;

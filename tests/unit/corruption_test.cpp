@@ -1,5 +1,5 @@
-// A small chain of sets, damaged in every way that a drive or a person can: verify finds it and names what is affected,
-// restore never leaves a wrong byte under a final name.
+// A small chain of sets, damaged in every way that a drive or a person can: verify finds it and names what is
+// affected, restore never leaves a wrong byte under a final name.
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
@@ -27,7 +27,8 @@ class SmallChain : public testing::Test {
     Workbench bench;
     write_file(bench.path("pass"), "tern in the fog\n");
     chmod(bench.path("pass").c_str(), 0600);
-    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[how]\nvolume-size = \"64 KiB\"\n[protect]\npassphrase = \"file:" +
+    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" +
+                  bench.drive() + "\"]\n[how]\nvolume-size = \"64 KiB\"\n[protect]\npassphrase = \"file:" +
                   bench.path("pass") + "\"\n");
     write_file(bench.source() + "/ringing.csv", "ring,species\nA1,heron\n");
     write_file(bench.source() + "/moths/2026-07-01.txt", "Garden Tiger 3\n");
@@ -38,7 +39,8 @@ class SmallChain : public testing::Test {
     Subject opened = bench.subject();
     for (const FoundSet& set : opened.sets()) {
       // The key by itself, so that flips in key entries are told by the seals' own checks.
-      pristine_->master.emplace(set.seal->core.facts.chain, opened.keys().unlock(set.seal->keys, set.seal->core.facts.chain));
+      pristine_->master.emplace(set.seal->core.facts.chain,
+                                opened.keys().unlock(set.seal->keys, set.seal->core.facts.chain));
       pristine_->job = set.seal->core.job;
     }
     pristine_->content[bench.source() + "/ringing.csv"] = "ring,species\nA1,heron\n";
@@ -64,15 +66,18 @@ class SmallChain : public testing::Test {
   VerifyResult verify_all() {
     KeyRing keys = ring();
     Observer silent;
-    return verify_sets(store_, read_sets(store_, job_folder, pristine_->job), keys, {}, SystemClock(), nullptr, silent);
+    return verify_sets(store_, read_sets(store_, job_folder, pristine_->job), keys, {}, SystemClock(),
+                       nullptr, silent);
   }
 
-  // Reads every file of the newest point, as restore does, and compares. Counts the good ones; a wrong byte fails.
+  // Reads every file of the newest point, as restore does, and compares. Counts the good ones; a wrong byte
+  // fails.
   std::size_t readable_files() {
     std::size_t good = 0;
     KeyRing keys = ring();
     try {
-      OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys, {PointWish::By::number, 2, {}});
+      OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys,
+                      {PointWish::By::number, 2, {}});
       CatalogReader catalog = point.catalog();
       while (std::optional<Entry> entry = catalog.next()) {
         if (entry->type != EntryType::file) continue;
@@ -94,7 +99,9 @@ class SmallChain : public testing::Test {
         }
       }
     } catch (const Error& error) {
-      EXPECT_TRUE(error.kind() == ErrorKind::damage || error.kind() == ErrorKind::failed || error.kind() == ErrorKind::usage) << error.what();
+      EXPECT_TRUE(error.kind() == ErrorKind::damage || error.kind() == ErrorKind::failed ||
+                  error.kind() == ErrorKind::usage)
+          << error.what();
     }
     return good;
   }
@@ -136,7 +143,8 @@ TEST_F(SmallChain, EachFlippedBitIsFound) {
         content[at] ^= static_cast<std::uint8_t>(1 << bit);
         VerifyResult found = verify_all();
         ASSERT_FALSE(found.good()) << path << " byte " << at << " bit " << bit;
-        bool named = std::any_of(found.points.begin(), found.points.end(), [](const PointVerdict& point) { return !point.findings.empty(); });
+        bool named = std::any_of(found.points.begin(), found.points.end(),
+                                 [](const PointVerdict& point) { return !point.findings.empty(); });
         ASSERT_TRUE(named) << path << " byte " << at << " bit " << bit;
         if (bit == 0) readable_files();
         content[at] ^= static_cast<std::uint8_t>(1 << bit);
@@ -243,7 +251,8 @@ TEST_F(SmallChain, RestoreLeavesNoWrongByteUnderAFinalName) {
       std::string to = folder / std::to_string(++target);
       KeyRing keys = ring();
       try {
-        OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys, {PointWish::By::number, 2, {}});
+        OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys,
+                        {PointWish::By::number, 2, {}});
         RestoreRequest request;
         request.paths = {TreePath()};
         request.target = to;

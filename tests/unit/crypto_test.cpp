@@ -7,11 +7,14 @@
 namespace kestrum::test {
 namespace {
 
-Bytes hex(const char* text) { return *from_hex(text); }
+Bytes hex(const char* text) {
+  return *from_hex(text);
+}
 
 TEST(Crypto, Blake2bKnownAnswer) {
   // BLAKE2b with 32 bytes of output over "abc": computed with another implementation.
-  EXPECT_EQ(to_hex(digest(as_bytes("abc"))), "bddd813c634239723171ef3fee98579b94964e3bb1cb3e427262c8c068d52319");
+  EXPECT_EQ(to_hex(digest(as_bytes("abc"))),
+            "bddd813c634239723171ef3fee98579b94964e3bb1cb3e427262c8c068d52319");
   EXPECT_EQ(to_hex(digest({})), "0e5751c026e543b2e8ab2eb06099daa1d1e5df47778f7787faab45cdf12fe3a8");
   DigestStream stream;
   stream.update(as_bytes("a"));

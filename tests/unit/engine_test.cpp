@@ -1,6 +1,5 @@
 // What a run decides and remembers: leftovers, damage, lost homes, twins of seals, the ledger, the lock.
 #include <gtest/gtest.h>
-
 #include <unistd.h>
 
 #include "engine/job_lock.hpp"
@@ -27,7 +26,8 @@ TEST(Runs, TurningEncryptionOnBeginsANewChain) {
   bench.run_good();
   write_file(bench.path("pass"), "tern\n");
   chmod(bench.path("pass").c_str(), 0600);
-  bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
+  bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" +
+                bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
   RunOutcome outcome = bench.run();
   EXPECT_EQ(outcome.entry.kind, "full");
   EXPECT_NE(outcome.entry.reason.find("encryption was turned on"), std::string::npos);
@@ -169,7 +169,8 @@ TEST(Runs, StoppingLeavesNothing) {
   EXPECT_EQ(outcome.entry.result, "stopped");
   EXPECT_EQ(outcome.entry.exit_code, 11);
   std::size_t left = 0;
-  for (const auto& entry : fs::recursive_directory_iterator(bench.drive())) left += entry.is_regular_file() ? 1 : 0;
+  for (const auto& entry : fs::recursive_directory_iterator(bench.drive()))
+    left += entry.is_regular_file() ? 1 : 0;
   EXPECT_EQ(left, 2u) << "drive.json and job.json";
 }
 
@@ -182,7 +183,8 @@ TEST(Preview, CountsWithoutWriting) {
   write_file(bench.source() + "/new", "new");
   fs::remove(bench.source() + "/f2");
   Snapshot before = take_snapshot(bench.drive());
-  RunContext context{bench.home(), bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {}, open_local_store};
+  RunContext context{bench.home(), bench.clock,     *bench.observer, {}, "skerry-1", "test", 1,
+                     {},           open_local_store};
   PreviewResult result = preview_job("job", std::nullopt, context);
   EXPECT_EQ(result.new_files, 1u);
   EXPECT_EQ(result.changed_files, 1u);
@@ -240,11 +242,14 @@ TEST(Lock, IsExclusiveAndTakenOverWhenItsProcessIsGone) {
     EXPECT_THROW(lock.check(), Error);
   }
   EXPECT_TRUE(fs::exists(folder / "skerry-1/job/lock"));
-  for (const char* stale : {"", "{}", "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}"}) {
+  for (const char* stale :
+       {"", "{}",
+        "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}"}) {
     write_file(folder / "skerry-1/job/lock", stale);
     EXPECT_NO_THROW(JobLock(*store, "skerry-1/job", "skerry-1")) << stale;
   }
-  write_file(folder / "skerry-1/job/lock", "{\"machine\":\"skerry-2\",\"boot\":\"another\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}");
+  write_file(folder / "skerry-1/job/lock",
+             "{\"machine\":\"skerry-2\",\"boot\":\"another\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}");
   EXPECT_THROW(JobLock(*store, "skerry-1/job", "skerry-1"), Error) << "another machine may be writing";
 }
 

@@ -1,5 +1,5 @@
-// Operation N of a run fails, for N = 1, 2, 3 ... until a run gets through; once each time, for ever, and torn. After
-// each: the earlier points restore, nothing half-done poses as a set, and the next run works.
+// Operation N of a run fails, for N = 1, 2, 3 ... until a run gets through; once each time, for ever, and
+// torn. After each: the earlier points restore, nothing half-done poses as a set, and the next run works.
 #include <gtest/gtest.h>
 
 #include "support/workbench.hpp"
@@ -17,7 +17,9 @@ class Faults : public testing::TestWithParam<FaultCase> {};
 
 TEST_P(Faults, EveryOperationOfARunMayFail) {
   FaultCase how = GetParam();
-  Workbench bench("[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
+  Workbench bench(
+      "[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = "
+      "\"nothing\"\n");
   TreeMaker maker(bench.source(), 3);
   maker.grow(25);
   Sequence first = bench.run_good();
@@ -31,7 +33,9 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
     ASSERT_LT(n, 500u);
     auto state = std::make_shared<FaultStore::State>();
     state->fault = {n, how.for_ever, how.code, how.torn};
-    bench.open_store = [&](const std::string& root) { return std::make_unique<FaultStore>(open_local_store(root), state); };
+    bench.open_store = [&](const std::string& root) {
+      return std::make_unique<FaultStore>(open_local_store(root), state);
+    };
     RunOutcome outcome = bench.run();
     bench.open_store = open_local_store;
     got_through = state->done < n;
@@ -46,14 +50,18 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
         continue;
       }
       if (n % 7 == 0 || got_through || sealed) {
-        EXPECT_EQ(compare_snapshots(set.folder.sequence == first ? before : after, bench.restored(set.folder.sequence)), "") << n;
+        EXPECT_EQ(compare_snapshots(set.folder.sequence == first ? before : after,
+                                    bench.restored(set.folder.sequence)),
+                  "")
+            << n;
       }
     }
     EXPECT_TRUE(bench.verified(VerifyDepth::quick).good() || sealed) << n;
     // The next run works, and tidies up.
     Sequence next = bench.run_good();
     EXPECT_TRUE(bench.verified().good()) << n;
-    for (const FoundSet& set : bench.subject().sets()) EXPECT_TRUE(set.sealed() && !set.folder.unfinished_name) << n;
+    for (const FoundSet& set : bench.subject().sets())
+      EXPECT_TRUE(set.sealed() && !set.folder.unfinished_name) << n;
     if (n % 7 == 0) {
       EXPECT_EQ(compare_snapshots(after, bench.restored(next)), "") << n;
     }
@@ -65,7 +73,9 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Ways, Faults,
-                         testing::Values(FaultCase{"once", false, false, EIO}, FaultCase{"for_ever", true, false, EIO}, FaultCase{"full", true, true, ENOSPC}),
+                         testing::Values(FaultCase{"once", false, false, EIO},
+                                         FaultCase{"for_ever", true, false, EIO},
+                                         FaultCase{"full", true, true, ENOSPC}),
                          [](const auto& way) { return way.param.name; });
 
 }  // namespace

@@ -69,7 +69,8 @@ TEST_F(Frames, AnotherFilesKeyDoesNotOpenIt) {
   EXPECT_THROW(FrameCipher(master_, other).decrypt(bytes, decompressor_), Error);
 }
 
-// A frame that authenticates and lies: only somebody with the key can write one, and it still must not crash a reader.
+// A frame that authenticates and lies: only somebody with the key can write one, and it still must not crash
+// a reader.
 TEST_F(Frames, ListsThatLieAreDamage) {
   FrameCipher cipher(master_, header_);
   auto packed = [&](std::uint32_t count, std::uint32_t chunk, std::uint32_t size, FrameKind kind) {
@@ -182,7 +183,8 @@ TEST(Cutter, CutsMoveWithTheContent) {
     longer.insert(longer.end(), content.begin(), content.end());
     std::vector<ChunkName> after = names(longer);
     std::size_t fresh = 0;
-    for (const ChunkName& name : after) fresh += std::find(before.begin(), before.end(), name) == before.end() ? 1 : 0;
+    for (const ChunkName& name : after)
+      fresh += std::find(before.begin(), before.end(), name) == before.end() ? 1 : 0;
     EXPECT_LE(fresh, 4u) << inserted;
   }
 }

@@ -50,7 +50,8 @@ TEST(IndexSpool, MergesRunsInOrderAndFindsInAll) {
       EXPECT_TRUE(spool.holds(name_of(i)));
       if (i % 5 == 4) {
         std::vector<IndexRecord> records;
-        for (std::uint64_t j = i - 4; j <= i; ++j) records.push_back({name_of(j), 1, {j * 100 + 96, 100}, static_cast<std::uint32_t>(j), 5});
+        for (std::uint64_t j = i - 4; j <= i; ++j)
+          records.push_back({name_of(j), 1, {j * 100 + 96, 100}, static_cast<std::uint32_t>(j), 5});
         spool.place(records);
       }
     }
@@ -59,7 +60,8 @@ TEST(IndexSpool, MergesRunsInOrderAndFindsInAll) {
     std::vector<IndexRecord> merged;
     spool.merge([&](const IndexRecord& record) { merged.push_back(record); });
     ASSERT_EQ(merged.size(), count);
-    EXPECT_TRUE(std::is_sorted(merged.begin(), merged.end(), [](const auto& a, const auto& b) { return a.name < b.name; }));
+    EXPECT_TRUE(std::is_sorted(merged.begin(), merged.end(),
+                               [](const auto& a, const auto& b) { return a.name < b.name; }));
     for (const IndexRecord& record : merged) EXPECT_EQ(record.name, name_of(record.offset));
   }
   EXPECT_TRUE(std::filesystem::is_empty(folder.path())) << "the scratch file has no name";

@@ -29,12 +29,15 @@ std::vector<ChainSet> sets_of(const std::string& text) {
     // Needs as the plan itself would have chosen them.
     const ChainSet* base = nullptr;
     for (const ChainSet& other : sets) {
-      if (other.facts.chain == chain && (set.facts.kind == Kind::incremental || other.facts.kind == Kind::full)) base = &other;
+      if (other.facts.chain == chain &&
+          (set.facts.kind == Kind::incremental || other.facts.kind == Kind::full))
+        base = &other;
     }
     if (set.facts.kind != Kind::full && base != nullptr) {
       set.facts.base = base->facts.sequence;
       set.facts.needs = {{base->facts.sequence, base->facts.set}};
-      if (set.facts.kind == Kind::incremental) set.facts.needs.insert(set.facts.needs.end(), base->facts.needs.begin(), base->facts.needs.end());
+      if (set.facts.kind == Kind::incremental)
+        set.facts.needs.insert(set.facts.needs.end(), base->facts.needs.begin(), base->facts.needs.end());
     }
     sets.push_back(set);
     if (at == std::string::npos) break;
@@ -45,11 +48,11 @@ std::vector<ChainSet> sets_of(const std::string& text) {
 struct PlanCase {
   const char* sets;
   Kind job;
-  int renew;                  // 0: never
-  const char* wanted;         // "" none
+  int renew;           // 0: never
+  const char* wanted;  // "" none
   const char* protection;
-  const char* expected;       // "full", "incremental on 3 needs 3 2 1"
-  const char* reason;         // a part of it
+  const char* expected;  // "full", "incremental on 3 needs 3 2 1"
+  const char* reason;    // a part of it
 };
 
 class Plan : public testing::TestWithParam<PlanCase> {};
@@ -71,17 +74,27 @@ TEST_P(Plan, Decides) {
 constexpr Kind full = Kind::full;
 constexpr Kind inc = Kind::incremental;
 constexpr Kind diff = Kind::differential;
-INSTANTIATE_TEST_SUITE_P(Table, Plan,
-                         testing::Values(PlanCase{"", inc, 30, "", "", "full", "first set"}, PlanCase{"", diff, 30, "differential", "", "full", "first set"},
-                                         PlanCase{"F1", full, 30, "", "", "full", "full sets only"}, PlanCase{"F1", inc, 30, "full", "", "full", "asked for"},
-                                         PlanCase{"F1", inc, 30, "", "", "incremental on 1 needs 1", "compared with set 1"},
-                                         PlanCase{"F1 I2 I3", inc, 30, "", "", "incremental on 3 needs 3 2 1", ""}, PlanCase{"F1 I2 I3", diff, 30, "", "", "differential on 1 needs 1", ""},
-                                         PlanCase{"F1 I2 I3", inc, 30, "differential", "", "differential on 1 needs 1", "asked for"},
-                                         PlanCase{"F1 D2", inc, 30, "", "", "incremental on 2 needs 2 1", ""}, PlanCase{"F1 I2 F3 I4", inc, 30, "", "", "incremental on 4 needs 4 3", ""},
-                                         PlanCase{"F1 I2", inc, 2, "", "", "full", "due every 2 sets"}, PlanCase{"F1 I2", inc, 2, "incremental", "", "incremental on 2 needs 2 1", ""},
-                                         PlanCase{"F1 I2", inc, 0, "", "", "incremental on 2 needs 2 1", ""}, PlanCase{"F1 I2", inc, 30, "", "encryption was turned on", "full", "encryption was turned on"},
-                                         PlanCase{"F1 I2 I3!", inc, 30, "", "", "incremental on 2 needs 2 1", "set 2"}, PlanCase{"F1! I2! I3!", inc, 30, "", "", "full", "still reads whole"},
-                                         PlanCase{"F1!", diff, 30, "", "", "full", "does not read whole"}, PlanCase{"F1 I2? I3", inc, 30, "", "", "incremental on 3 needs 3 1", ""}));
+INSTANTIATE_TEST_SUITE_P(
+    Table, Plan,
+    testing::Values(
+        PlanCase{"", inc, 30, "", "", "full", "first set"},
+        PlanCase{"", diff, 30, "differential", "", "full", "first set"},
+        PlanCase{"F1", full, 30, "", "", "full", "full sets only"},
+        PlanCase{"F1", inc, 30, "full", "", "full", "asked for"},
+        PlanCase{"F1", inc, 30, "", "", "incremental on 1 needs 1", "compared with set 1"},
+        PlanCase{"F1 I2 I3", inc, 30, "", "", "incremental on 3 needs 3 2 1", ""},
+        PlanCase{"F1 I2 I3", diff, 30, "", "", "differential on 1 needs 1", ""},
+        PlanCase{"F1 I2 I3", inc, 30, "differential", "", "differential on 1 needs 1", "asked for"},
+        PlanCase{"F1 D2", inc, 30, "", "", "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2 F3 I4", inc, 30, "", "", "incremental on 4 needs 4 3", ""},
+        PlanCase{"F1 I2", inc, 2, "", "", "full", "due every 2 sets"},
+        PlanCase{"F1 I2", inc, 2, "incremental", "", "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2", inc, 0, "", "", "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2", inc, 30, "", "encryption was turned on", "full", "encryption was turned on"},
+        PlanCase{"F1 I2 I3!", inc, 30, "", "", "incremental on 2 needs 2 1", "set 2"},
+        PlanCase{"F1! I2! I3!", inc, 30, "", "", "full", "still reads whole"},
+        PlanCase{"F1!", diff, 30, "", "", "full", "does not read whole"},
+        PlanCase{"F1 I2? I3", inc, 30, "", "", "incremental on 3 needs 3 1", ""}));
 
 }  // namespace
 }  // namespace kestrum::test

@@ -1,6 +1,5 @@
 // Bringing files back: clashes, layouts, links, and targets that try to lead elsewhere.
 #include <gtest/gtest.h>
-
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -20,7 +19,8 @@ class Restores : public testing::Test {
     write_file(bench_.source() + "/notes", "a note");
     bench_.run_good();
   }
-  RestoreResult restore_paths(std::vector<std::string> paths, Layout layout = Layout::picked, Clash clash = Clash::keep_both, bool dry = false) {
+  RestoreResult restore_paths(std::vector<std::string> paths, Layout layout = Layout::picked,
+                              Clash clash = Clash::keep_both, bool dry = false) {
     RestoreRequest request;
     for (const std::string& path : paths) request.paths.push_back(*TreePath::parse(path));
     request.target = out();
@@ -28,7 +28,8 @@ class Restores : public testing::Test {
     request.clash = clash;
     request.dry = dry;
     Subject subject = bench_.subject();
-    return restore(subject, {}, request, *bench_.observer, [this](const RestoredItem& item) { notes_[item.path.absolute()] = item.note; });
+    return restore(subject, {}, request, *bench_.observer,
+                   [this](const RestoredItem& item) { notes_[item.path.absolute()] = item.note; });
   }
   std::string out() const { return bench_.path("out"); }
 
@@ -53,7 +54,8 @@ TEST_F(Restores, Layouts) {
 }
 
 TEST_F(Restores, WhatLiesInAPickedFolderIsRestoredOnce) {
-  RestoreResult result = restore_paths({bench_.source() + "/ringing/deep", bench_.source() + "/ringing", bench_.source() + "/ringing/2027.csv"});
+  RestoreResult result = restore_paths({bench_.source() + "/ringing/deep", bench_.source() + "/ringing",
+                                        bench_.source() + "/ringing/2027.csv"});
   EXPECT_EQ(result.files, 2u);
   EXPECT_EQ(take_snapshot(out()).size(), 6u);
 }
@@ -86,7 +88,8 @@ TEST_F(Restores, Clashes) {
 
 TEST_F(Restores, AFolderIsNeverReplacedByAFile) {
   fs::create_directories(out() + "/2027.csv/precious");
-  RestoreResult result = restore_paths({bench_.source() + "/ringing/2027.csv"}, Layout::picked, Clash::replace);
+  RestoreResult result =
+      restore_paths({bench_.source() + "/ringing/2027.csv"}, Layout::picked, Clash::replace);
   EXPECT_EQ(result.problems.size(), 1u);
   EXPECT_TRUE(fs::exists(out() + "/2027.csv/precious"));
 }
@@ -148,7 +151,9 @@ TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {
     // Root reads everything; a source that vanishes serves as well.
     Workbench bench;
     write_file(bench.source() + "/good", "x");
-    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\", \"" + bench.path("missing") + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[protect]\nencryption = \"none\"\n");
+    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\", \"" + bench.path("missing") +
+                  "\"]\n[where]\ndestinations = [\"" + bench.drive() +
+                  "\"]\n[protect]\nencryption = \"none\"\n");
     RunOutcome outcome = bench.run();
     EXPECT_EQ(outcome.entry.result, "done with problems");
     EXPECT_EQ(outcome.entry.exit_code, 1);

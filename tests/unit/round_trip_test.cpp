@@ -11,13 +11,17 @@ class RandomTrees : public testing::TestWithParam<unsigned> {};
 TEST_P(RandomTrees, EveryPointRestoresExactly) {
   unsigned seed = GetParam();
   std::string protect = seed % 4 == 0 ? "" : "[protect]\nencryption = \"none\"\n";
-  Workbench bench(seed % 3 == 0 ? "[how]\nvolume-size = \"256 KiB\"\ncompression = \"fast\"\n[protect]\nencryption = \"none\"\n" : "[protect]\nencryption = \"none\"\n");
+  Workbench bench(
+      seed % 3 == 0
+          ? "[how]\nvolume-size = \"256 KiB\"\ncompression = \"fast\"\n[protect]\nencryption = \"none\"\n"
+          : "[protect]\nencryption = \"none\"\n");
   if (!protect.empty() || seed % 3 == 0) {
     // as set
   } else {
     write_file(bench.path("pass"), "tern in the fog\n");
     chmod(bench.path("pass").c_str(), 0600);
-    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
+    bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" +
+                  bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
   }
   TreeMaker maker(bench.source(), seed);
   maker.grow(60);
@@ -30,7 +34,8 @@ TEST_P(RandomTrees, EveryPointRestoresExactly) {
     maker.churn(1 + static_cast<int>(maker.number(25)));
   }
   for (const auto& [point, snapshot] : expected) {
-    EXPECT_EQ(compare_snapshots(snapshot, bench.restored(point)), "") << "point " << point << ", seed " << seed;
+    EXPECT_EQ(compare_snapshots(snapshot, bench.restored(point)), "")
+        << "point " << point << ", seed " << seed;
   }
   EXPECT_TRUE(bench.verified().good());
 }

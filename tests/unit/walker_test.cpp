@@ -1,14 +1,14 @@
 // Walking real folders: order, depth, what is left out, what vanishes.
-#include <gtest/gtest.h>
+#include "source/walker.hpp"
 
 #include <fcntl.h>
+#include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/error.hpp"
 #include "source/file_facts.hpp"
 #include "source/file_reader.hpp"
-#include "source/walker.hpp"
 #include "support/temp_folder.hpp"
 
 namespace kestrum::test {
@@ -23,17 +23,19 @@ struct Seen {
   std::size_t above = 0;
 };
 
-Seen walk(const std::vector<std::string>& folders, const std::vector<std::string>& skip = {}, const std::string& excluded = {}) {
+Seen walk(const std::vector<std::string>& folders, const std::vector<std::string>& skip = {},
+          const std::string& excluded = {}) {
   Seen seen;
   auto note = [&](const std::string& text) { seen.notes.push_back(text); };
   Selection selection = make_selection(folders, skip, note);
   if (!excluded.empty()) {
-    struct stat status{};
+    struct stat status {};
     stat(excluded.c_str(), &status);
     selection.excluded.push_back({status.st_dev, status.st_ino});
   }
   FilesystemTable filesystems;
-  Walker walker(selection, filesystems, [&](const Problem& problem) { seen.problems.push_back(problem); }, note);
+  Walker walker(
+      selection, filesystems, [&](const Problem& problem) { seen.problems.push_back(problem); }, note);
   while (const Walked* found = walker.next()) {
     seen.paths.push_back(found->path);
     if (found->above_source) ++seen.above;
@@ -120,7 +122,9 @@ TEST(Walker, DeepTreesBeyondPathMax) {
 
 TEST(Walker, SkipsWhatThePatternsSay) {
   TempFolder folder;
-  for (const char* name : {"a.part", "keep.csv", "scratch/x", "deep/scratch/y", "deep/scratch.csv", "cache/z"}) write_file(folder / name, "x");
+  for (const char* name :
+       {"a.part", "keep.csv", "scratch/x", "deep/scratch/y", "deep/scratch.csv", "cache/z"})
+    write_file(folder / name, "x");
   Seen seen = walk({folder.path()}, {"*.part", "scratch/", folder / "cache"});
   EXPECT_FALSE(has(seen, folder / "a.part"));
   EXPECT_FALSE(has(seen, folder / "scratch"));
@@ -167,16 +171,26 @@ TEST(SkipRules, Patterns) {
     bool skipped;
   };
   const Case cases[] = {
-      {"*.part", "/srv/a.part", false, true}, {"*.part", "/srv/a.parts", false, false}, {"*.part", "/srv/.part", false, true}, {"tmp/", "/srv/tmp", true, true}, {"tmp/", "/srv/tmp", false, false},
-      {"tmp", "/srv/tmp", false, true}, {"/srv/tmp", "/srv/tmp", false, true}, {"/srv/tmp", "/home/srv/tmp", false, false}, {"a/b", "/x/a/b", false, true}, {"a/b", "/a/b", false, true},
-      {"a/b", "/x/a/c/b", false, false}, {"a/*/b", "/x/a/c/b", false, true}, {"a/*/b", "/x/a/c/d/b", false, false}, {"a/**/b", "/x/a/c/d/b", false, true}, {"a/**/b", "/x/a/b", false, true},
-      {"/srv/**", "/srv/x/y", false, true}, {"/srv/**", "/srv", true, false}, {"?.csv", "/a.csv", false, true}, {"?.csv", "/ab.csv", false, false}, {"[a-c]x", "/bx", false, true},
-      {"[!a-c]x", "/bx", false, false}, {"[!a-c]x", "/dx", false, true}, {"[]]x", "/]x", false, true}, {"\\*x", "/*x", false, true}, {"\\*x", "/ax", false, false},
-      {"*", "/srv/anything", false, true}, {"*a*b*c*", "/xaxbxcx", false, true}, {"*a*b*c*", "/xaxcxbx", false, false}, {"\xff*", "/\xff\xfe", false, true}, {"**/x", "/a/b/x", false, true},
+      {"*.part", "/srv/a.part", false, true}, {"*.part", "/srv/a.parts", false, false},
+      {"*.part", "/srv/.part", false, true},  {"tmp/", "/srv/tmp", true, true},
+      {"tmp/", "/srv/tmp", false, false},     {"tmp", "/srv/tmp", false, true},
+      {"/srv/tmp", "/srv/tmp", false, true},  {"/srv/tmp", "/home/srv/tmp", false, false},
+      {"a/b", "/x/a/b", false, true},         {"a/b", "/a/b", false, true},
+      {"a/b", "/x/a/c/b", false, false},      {"a/*/b", "/x/a/c/b", false, true},
+      {"a/*/b", "/x/a/c/d/b", false, false},  {"a/**/b", "/x/a/c/d/b", false, true},
+      {"a/**/b", "/x/a/b", false, true},      {"/srv/**", "/srv/x/y", false, true},
+      {"/srv/**", "/srv", true, false},       {"?.csv", "/a.csv", false, true},
+      {"?.csv", "/ab.csv", false, false},     {"[a-c]x", "/bx", false, true},
+      {"[!a-c]x", "/bx", false, false},       {"[!a-c]x", "/dx", false, true},
+      {"[]]x", "/]x", false, true},           {"\\*x", "/*x", false, true},
+      {"\\*x", "/ax", false, false},          {"*", "/srv/anything", false, true},
+      {"*a*b*c*", "/xaxbxcx", false, true},   {"*a*b*c*", "/xaxcxbx", false, false},
+      {"\xff*", "/\xff\xfe", false, true},    {"**/x", "/a/b/x", false, true},
   };
   for (const Case& one : cases) {
     SkipRules rules({one.pattern});
-    EXPECT_EQ(rules.skipping(*TreePath::parse(one.path), one.folder) != nullptr, one.skipped) << one.pattern << " on " << one.path;
+    EXPECT_EQ(rules.skipping(*TreePath::parse(one.path), one.folder) != nullptr, one.skipped)
+        << one.pattern << " on " << one.path;
   }
   for (const char* bad : {"/", "", "a//b", "[abc", "//"}) EXPECT_THROW(SkipRules({bad}), Error) << bad;
   // No pattern may take for ever.

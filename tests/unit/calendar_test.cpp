@@ -8,10 +8,11 @@
 namespace kestrum::test {
 namespace {
 
-// The zone is read once a process: this binary's tests run in the one that ctest gives each of them.
+// The zone is read once a process, so it is set before anything of this binary runs.
+[[maybe_unused]] const int zone_is_set = setenv("TZ", "Europe/London", 1);
+
 class InZone : public testing::Test {
  protected:
-  static void SetUpTestSuite() { setenv("TZ", "Europe/London", 1); }
   static Instant utc(const char* text) { return *parse_utc(text); }
   static std::string moment(const char* text, const char* now = "2027-03-14T10:00:00Z") {
     std::optional<PointWish> wish = parse_point_wish(text, utc(now));

@@ -12,6 +12,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "cli/print.hpp"
 
 namespace kestrum {
 namespace {
@@ -77,8 +78,7 @@ Environment::Environment() : clock_(make_clock()), home_(make_home()), machine_(
   out_terminal_ = isatty(STDOUT_FILENO) == 1;
   err_terminal_ = isatty(STDERR_FILENO) == 1 && variable("TERM") != "dumb";
   colour_ = variable("NO_COLOR").empty() && variable("TERM") != "dumb";
-  if (clock_->simulated())
-    fmt::print(stderr, "kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
+  if (clock_->simulated()) err("kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
 }
 
 std::size_t Environment::width() const {
@@ -90,7 +90,7 @@ std::size_t Environment::width() const {
 AskPassphrase Environment::ask() const {
   return [](const std::string& what) -> std::optional<std::string> {
     if (isatty(STDIN_FILENO) != 1) return std::nullopt;
-    fmt::print(stderr, "{}: ", what);
+    err("{}: ", what);
     termios before{};
     tcgetattr(STDIN_FILENO, &before);
     termios silent = before;
@@ -99,7 +99,7 @@ AskPassphrase Environment::ask() const {
     std::string line;
     bool good = static_cast<bool>(std::getline(std::cin, line));
     tcsetattr(STDIN_FILENO, TCSADRAIN, &before);
-    fmt::print(stderr, "\n");
+    err("\n");
     return good ? std::optional(line) : std::nullopt;
   };
 }

@@ -6,6 +6,7 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -64,11 +65,11 @@ const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<st
 int dispatch(const std::vector<std::string>& words) {
   std::vector<Verb> verbs = all_verbs();
   if (words.empty() || words[0] == "--help" || (words[0] == "help" && words.size() == 1)) {
-    fmt::print("{}", overview(verbs));
+    out("{}", overview(verbs));
     return words.empty() ? exit_code_of(ErrorKind::usage) : exit_done;
   }
   if (words[0] == "--version") {
-    fmt::print("kestrum {} (archive format 1)\n", KESTRUM_VERSION);
+    out("kestrum {} (archive format 1)\n", KESTRUM_VERSION);
     return exit_done;
   }
   bool help = words[0] == "help";
@@ -79,7 +80,7 @@ int dispatch(const std::vector<std::string>& words) {
   rest.erase(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(used));
   Arguments arguments(verb->spec, help ? std::vector<std::string>{"--help"} : rest);
   if (arguments.help()) {
-    fmt::print("{}", help_text(verb->spec));
+    out("{}", help_text(verb->spec));
     return exit_done;
   }
   Environment environment;
@@ -88,9 +89,9 @@ int dispatch(const std::vector<std::string>& words) {
 
 int tell_error(const Error& error, bool json) {
   int code = exit_code_of(error.kind());
-  if (json) fmt::print("{}", error_document(error, code));
-  fmt::print(stderr, "kestrum: {}\n", error.what());
-  if (!error.hint().empty()) fmt::print(stderr, "  {}\n", error.hint());
+  if (json) out("{}", error_document(error, code));
+  err("kestrum: {}\n", error.what());
+  if (!error.hint().empty()) err("  {}\n", error.hint());
   return code;
 }
 
@@ -115,8 +116,8 @@ int main(int argc, char** argv) {
     code = tell_error(
         Error(ErrorKind::failed, std::string("unexpected: ") + error.what(), "please report this"), json);
   }
-  if (std::fflush(stdout) != 0 && code == exit_done) {
-    fmt::print(stderr, "kestrum: the output could not be written\n");
+  if ((std::fflush(stdout) != 0 || std::ferror(stdout) != 0) && code == exit_done) {
+    err("kestrum: the output could not be written\n");
     return exit_code_of(ErrorKind::failed);
   }
   return code;

@@ -7,6 +7,7 @@
 #include <csignal>
 
 #include "base/text.hpp"
+#include "cli/print.hpp"
 #include "tell/run_log.hpp"
 
 namespace kestrum {
@@ -85,7 +86,7 @@ void Progress::phase_begins(Phase phase, const PhaseTotals& totals) {
   if (living_) {
     draw(phase_start_);
   } else {
-    fmt::print(stderr, "{}\n", phase_word(phase));
+    err("{}\n", phase_word(phase));
   }
 }
 
@@ -115,11 +116,11 @@ void Progress::draw(Time now) {
   last_draw_ = now;
   std::string text = line_text(now);
   if (living_) {
-    fmt::print(stderr, "\r\033[K{}", text);
+    err("\r\033[K{}", text);
     std::fflush(stderr);
     drawn_ = true;
   } else {
-    fmt::print(stderr, "{}\n", text);
+    err("{}\n", text);
   }
 }
 
@@ -157,7 +158,7 @@ std::string Progress::line_text(Time now) const {
 }
 
 void Progress::clear() {
-  if (drawn_) fmt::print(stderr, "\r\033[K");
+  if (drawn_) err("\r\033[K");
   drawn_ = false;
 }
 
@@ -170,17 +171,17 @@ void Progress::problem(const Problem& problem) {
   ++problems_;
   clear();
   if (problems_ <= 50) {
-    fmt::print(stderr, "{}problem: {}{}\n", environment_.err_colour() ? "\033[33m" : "",
-               problem_text(problem), environment_.err_colour() ? "\033[0m" : "");
+    err("{}problem: {}{}\n", environment_.err_colour() ? "\033[33m" : "", problem_text(problem),
+        environment_.err_colour() ? "\033[0m" : "");
   } else if (problems_ == 51) {
-    fmt::print(stderr, "problem: there are more; all of them are in the list at the end and in the log\n");
+    err("problem: there are more; all of them are in the list at the end and in the log\n");
   }
 }
 
 void Progress::note(const std::string& text) {
   if (quiet_) return;
   clear();
-  fmt::print(stderr, "{}\n", text);
+  err("{}\n", text);
 }
 
 bool Listeners::wants_totals() const {

@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
+#include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "job/job_keys.hpp"
@@ -70,7 +71,7 @@ std::vector<std::string> warnings(const Job& job) {
 }
 
 void print_warnings(const Job& job) {
-  for (const std::string& text : warnings(job)) fmt::print(stderr, "note: {}\n", text);
+  for (const std::string& text : warnings(job)) err("note: {}\n", text);
 }
 
 int define(const Arguments& arguments, const Environment& environment) {
@@ -93,10 +94,10 @@ int define(const Arguments& arguments, const Environment& environment) {
   environment.home().create_job(name, text);
   Job job = environment.home().load_job(name);
   if (arguments.has("json")) {
-    fmt::print("{}", job_document(job));
+    out("{}", job_document(job));
   } else {
-    fmt::print("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-               summary(job), printable(name), printable(name));
+    out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
+        summary(job), printable(name), printable(name));
   }
   print_warnings(job);
   return exit_done;
@@ -110,14 +111,13 @@ int list(const Arguments& arguments, const Environment& environment) {
       jobs.push_back(environment.home().load_job(name));
     } catch (const Error& error) {
       broken.push_back(name);
-      fmt::print(stderr, "kestrum: {}\n  {}\n", error.what(), error.hint());
+      err("kestrum: {}\n  {}\n", error.what(), error.hint());
     }
   }
   if (arguments.has("json")) {
-    fmt::print("{}", jobs_document(jobs, broken));
+    out("{}", jobs_document(jobs, broken));
   } else if (jobs.empty() && broken.empty()) {
-    fmt::print(
-        "There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER "
+    out("There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER "
         "--where-destinations FOLDER\n");
   } else {
     using enum Table::Align;
@@ -130,14 +130,14 @@ int list(const Arguments& arguments, const Environment& environment) {
           {printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]), what});
     }
     for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
-    fmt::print("{}", table.text(""));
+    out("{}", table.text(""));
   }
   return broken.empty() ? exit_done : exit_code_of(ErrorKind::usage);
 }
 
 int show(const Arguments& arguments, const Environment& environment) {
   Job job = environment.home().load_job(arguments.words()[0]);
-  fmt::print("{}", arguments.has("json") ? job_document(job) : summary(job));
+  out("{}", arguments.has("json") ? job_document(job) : summary(job));
   return exit_done;
 }
 
@@ -151,9 +151,9 @@ int check(const Arguments& arguments, const Environment& environment) {
     job = environment.home().load_job(word);
   }
   if (arguments.has("json")) {
-    fmt::print("{}", job_document(job));
+    out("{}", job_document(job));
   } else {
-    fmt::print("{} is a valid job file.\n", printable(job.file));
+    out("{} is a valid job file.\n", printable(job.file));
   }
   print_warnings(job);
   return exit_done;
@@ -170,10 +170,9 @@ int remove(const Arguments& arguments, const Environment& environment) {
   }
   environment.home().remove_job(name);
   if (arguments.has("json")) {
-    fmt::print("{}", done_document("job-removed", name));
+    out("{}", done_document("job-removed", name));
   } else {
-    fmt::print(
-        "Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n",
+    out("Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n",
         printable(name), printable(where), printable(where));
   }
   return exit_done;

@@ -4,6 +4,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -108,7 +109,7 @@ int points(const Arguments& arguments, const Environment& environment) {
   Subject subject = open_subject(arguments, environment, arguments.words()[0]);
   std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
   PointsResult result = list_points(subject, ledger.get());
-  fmt::print("{}", arguments.has("json") ? points_document(result) : points_page(result));
+  out("{}", arguments.has("json") ? points_document(result) : points_page(result));
   bool damaged = std::any_of(result.points.begin(), result.points.end(), [](const PointInfo& info) {
     return info.health == "damaged" || (info.sealed && info.health == "incomplete");
   });
@@ -148,16 +149,16 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
   TreePath path = path_of(arguments.words().size() > 1 ? arguments.words()[1] : "/");
   Listing listing = browse(point, path);
   if (arguments.has("json")) {
-    fmt::print("{}", browse_document(point.facts(), listing));
+    out("{}", browse_document(point.facts(), listing));
     return exit_done;
   }
-  fmt::print("Point {}: {}\n\n", point_text(point.facts()), printable(path.absolute()));
+  out("Point {}: {}\n\n", point_text(point.facts()), printable(path.absolute()));
   Table table = entry_table();
   if (listing.self.type != EntryType::folder)
     table.row(entry_row(listing.self, std::string(listing.self.path.name())));
   for (const Entry& entry : listing.children) table.row(entry_row(entry, std::string(entry.path.name())));
-  fmt::print("{}", listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n"
-                                                                                      : table.text());
+  out("{}",
+      listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n" : table.text());
   return exit_done;
 }
 
@@ -172,15 +173,15 @@ int find(const Arguments& arguments, const Environment& environment) {
     if (++count <= most) hits.push_back(entry);
   });
   if (arguments.has("json")) {
-    fmt::print("{}", find_document(point.facts(), pattern, hits));
+    out("{}", find_document(point.facts(), pattern, hits));
   } else if (hits.empty()) {
-    fmt::print("Nothing in point {} has a name like '{}'.\n", point_text(point.facts()), printable(pattern));
+    out("Nothing in point {} has a name like '{}'.\n", point_text(point.facts()), printable(pattern));
   } else {
-    fmt::print("Point {}: {}\n\n", point_text(point.facts()), count_text(count, "hit"));
+    out("Point {}: {}\n\n", point_text(point.facts()), count_text(count, "hit"));
     Table table = entry_table();
     for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
-    fmt::print("{}", table.text());
-    if (count > most) fmt::print("  and {} more: use a narrower pattern\n", count - most);
+    out("{}", table.text());
+    if (count > most) out("  and {} more: use a narrower pattern\n", count - most);
   }
   return exit_done;
 }

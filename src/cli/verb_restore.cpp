@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -54,22 +55,22 @@ RestoreRequest request_of(const Arguments& arguments) {
 
 void print_result(const RestoreResult& result, const RestoreRequest& request, std::uint64_t listed,
                   std::uint64_t most) {
-  if (listed > most) fmt::print("  and {} more\n", grouped(listed - most));
+  if (listed > most) out("  and {} more\n", grouped(listed - most));
   std::vector<std::string> parts{count_text(result.files, "file")};
   if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
   if (result.others > 0)
     parts.push_back(count_text(result.others, "link or special file", "links and special files"));
   parts.push_back(size_text(result.bytes));
-  fmt::print("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point),
-             join(parts, ", "));
+  out("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point),
+      join(parts, ", "));
   if (result.kept > 0)
-    fmt::print("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"),
-               result.kept == 1 ? "it is" : "they are");
+    out("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"),
+        result.kept == 1 ? "it is" : "they are");
   if (result.owners_kept_back)
-    fmt::print(stderr, "note: the files belong to you now; only root can give them back to their owners\n");
+    err("note: the files belong to you now; only root can give them back to their owners\n");
   if (result.problems.empty()) return;
-  fmt::print("{}:\n", count_text(result.problems.size(), "problem"));
-  for (const Problem& problem : result.problems) fmt::print("  {}\n", problem_text(problem));
+  out("{}:\n", count_text(result.problems.size(), "problem"));
+  for (const Problem& problem : result.problems) out("  {}\n", problem_text(problem));
 }
 
 int restore_paths(const Arguments& arguments, const Environment& environment) {
@@ -90,12 +91,12 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
       if (items.size() < most_items || arguments.has("list")) items.push_back(item);
     } else if (item.type != EntryType::folder && ++listed <= most) {
       progress.finish();
-      fmt::print("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
+      out("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
     }
   });
   progress.finish();
   if (json) {
-    fmt::print("{}", restore_document(result, items, listed));
+    out("{}", restore_document(result, items, listed));
   } else {
     print_result(result, request, listed, most);
   }

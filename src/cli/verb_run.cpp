@@ -3,6 +3,7 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
@@ -31,28 +32,27 @@ std::string program() {
 }
 
 void print_preview(const PreviewResult& preview) {
-  fmt::print("Point {} would be {} set: {}.\n\n", preview.sequence,
-             preview.kind == "incremental" ? "an incremental" : "a " + preview.kind, preview.reason);
+  out("Point {} would be {} set: {}.\n\n", preview.sequence,
+      preview.kind == "incremental" ? "an incremental" : "a " + preview.kind, preview.reason);
   using enum Table::Align;
   Table sources({{"SOURCE", left}, {"FILES", right}, {"SIZE", right}});
   for (const PreviewSource& source : preview.sources)
     sources.row({printable(source.path), grouped(source.files), size_text(source.bytes)});
-  fmt::print("{}\n", sources.text());
+  out("{}\n", sources.text());
   Table table({{"", left}, {"FILES", right}, {"SIZE", right}});
   table.row({"new", grouped(preview.new_files), size_text(preview.new_bytes)});
   table.row(
       {"changed, or too new to trust", grouped(preview.changed_files), size_text(preview.changed_bytes)});
   table.row({"already held", grouped(preview.held_files), size_text(preview.held_bytes)});
   table.row({"gone since then", grouped(preview.gone_files), ""});
-  fmt::print("{}\n", table.text());
+  out("{}\n", table.text());
   std::uint64_t copied = preview.new_bytes + preview.changed_bytes;
-  fmt::print("To read: {}. Free at {}: {} of {}.\n", size_text(copied), printable(preview.destination),
-             size_text(preview.free_bytes), size_text(preview.total_bytes));
+  out("To read: {}. Free at {}: {} of {}.\n", size_text(copied), printable(preview.destination),
+      size_text(preview.free_bytes), size_text(preview.total_bytes));
   if (copied > preview.free_bytes)
-    fmt::print("It may not fit: compression would have to save {}.\n",
-               size_text(copied - preview.free_bytes));
+    out("It may not fit: compression would have to save {}.\n", size_text(copied - preview.free_bytes));
   if (!preview.problems.empty())
-    fmt::print("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
+    out("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
 }
 
 int preview(const Arguments& arguments, const Environment& environment) {
@@ -63,7 +63,7 @@ int preview(const Arguments& arguments, const Environment& environment) {
   PreviewResult result = preview_job(arguments.words()[0], wanted_kind(arguments), context);
   progress.finish();
   if (arguments.has("json")) {
-    fmt::print("{}", preview_document(arguments.words()[0], result));
+    out("{}", preview_document(arguments.words()[0], result));
   } else {
     print_preview(result);
   }
@@ -73,30 +73,28 @@ int preview(const Arguments& arguments, const Environment& environment) {
 void print_outcome(const RunOutcome& outcome, bool colour) {
   const RunEntry& run = outcome.entry;
   if (outcome.error) {
-    fmt::print(stderr, "kestrum: {}\n", outcome.error->what());
-    if (!outcome.error->hint().empty()) fmt::print(stderr, "  {}\n", outcome.error->hint());
+    err("kestrum: {}\n", outcome.error->what());
+    if (!outcome.error->hint().empty()) err("  {}\n", outcome.error->hint());
   }
   const char* tint = !colour              ? ""
                      : run.exit_code == 0 ? "\033[32m"
                      : run.exit_code == 1 ? "\033[33m"
                                           : "\033[31m";
-  fmt::print("{}: {}{}{}\n", printable(run.job), tint, run.result, colour ? "\033[0m" : "");
+  out("{}: {}{}{}\n", printable(run.job), tint, run.result, colour ? "\033[0m" : "");
   if (run.sequence) {
     const SetTotals& totals = run.totals;
-    fmt::print("  point {}, {}, {} in {}, {} in all\n", *run.sequence, run.kind,
-               count_text(totals.files, "file"), count_text(totals.folders, "folder"),
-               size_text(totals.bytes));
-    fmt::print("  {} new, {} changed, {} gone; read {}, stored {}\n", grouped(totals.new_files),
-               grouped(totals.changed_files), grouped(totals.gone_files), size_text(totals.read_bytes),
-               size_text(totals.stored_bytes));
-    fmt::print("  in {}\n", printable(outcome.set_folder));
-    fmt::print("  {}; took {}; {} free\n", run.checked.empty() ? "not read back" : run.checked,
-               duration_text(between(run.started, run.ended.value_or(run.started))),
-               size_text(outcome.free_bytes));
+    out("  point {}, {}, {} in {}, {} in all\n", *run.sequence, run.kind, count_text(totals.files, "file"),
+        count_text(totals.folders, "folder"), size_text(totals.bytes));
+    out("  {} new, {} changed, {} gone; read {}, stored {}\n", grouped(totals.new_files),
+        grouped(totals.changed_files), grouped(totals.gone_files), size_text(totals.read_bytes),
+        size_text(totals.stored_bytes));
+    out("  in {}\n", printable(outcome.set_folder));
+    out("  {}; took {}; {} free\n", run.checked.empty() ? "not read back" : run.checked,
+        duration_text(between(run.started, run.ended.value_or(run.started))), size_text(outcome.free_bytes));
   }
   if (!outcome.problems.empty())
-    fmt::print("  {}; see: kestrum history {} --run {}\n", count_text(outcome.problems.size(), "problem"),
-               printable(run.job), run.number);
+    out("  {}; see: kestrum history {} --run {}\n", count_text(outcome.problems.size(), "problem"),
+        printable(run.job), run.number);
 }
 
 int run(const Arguments& arguments, const Environment& environment) {
@@ -122,16 +120,15 @@ int run(const Arguments& arguments, const Environment& environment) {
                        environment.workers()};
     RunOutcome outcome = run_job(name, kind, context);
     progress.finish();
-    if (std::optional<std::string> trouble = log.finish(outcome))
-      fmt::print(stderr, "kestrum: {}\n", *trouble);
+    if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);
     if (!arguments.has("json")) print_outcome(outcome, environment.out_colour());
-    if (arguments.has("json") && outcome.error) fmt::print(stderr, "kestrum: {}\n", outcome.error->what());
+    if (arguments.has("json") && outcome.error) err("kestrum: {}\n", outcome.error->what());
     worst = worse_exit(worst, outcome.entry.exit_code);
     bool stopped = outcome.error && outcome.error->kind() == ErrorKind::stopped;
     outcomes.push_back(std::move(outcome));
     if (stopped) break;
   }
-  if (arguments.has("json")) fmt::print("{}", runs_document(outcomes));
+  if (arguments.has("json")) out("{}", runs_document(outcomes));
   return worst;
 }
 

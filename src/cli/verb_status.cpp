@@ -8,6 +8,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -17,6 +18,11 @@ namespace kestrum {
 namespace {
 
 const OptionSpec json_option{"json", "", "print the result as JSON"};
+
+std::unique_ptr<Ledger> open_ledger(const Environment& environment) {
+  return Ledger::open_or_renew(environment.home().ledger_path(),
+                               [](const std::string& text) { err("{}\n", text); });
+}
 
 bool made_good_point(const RunEntry& run) {
   return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage);
@@ -126,18 +132,18 @@ int status(const Arguments& arguments, const Environment& environment) {
     for (const std::string& name : names) environment.home().load_job(name);
     if (names.empty()) names = environment.home().job_names();
     if (!names.empty()) {
-      Ledger ledger(environment.home().ledger_path());
+      std::unique_ptr<Ledger> opened = open_ledger(environment);
+      Ledger& ledger = *opened;
       for (const std::string& name : names) lines.push_back(status_of(name, environment, ledger));
     }
   }
   sort_lines(lines);
   if (arguments.has("json")) {
-    fmt::print("{}", status_document(lines));
+    out("{}", status_document(lines));
   } else if (lines.empty()) {
-    fmt::print("There is no job {}.\n",
-               by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
+    out("There is no job {}.\n", by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
   } else {
-    fmt::print("{}", status_page(lines));
+    out("{}", status_page(lines));
   }
   bool all_well =
       std::all_of(lines.begin(), lines.end(), [](const StatusLine& line) { return line.trouble.empty(); });
@@ -161,31 +167,32 @@ int history_run(const Arguments& arguments, Ledger& ledger, const std::string& n
                 "see: kestrum history " + name);
   std::vector<Problem> problems = ledger.problems(run->id);
   if (arguments.has("json")) {
-    fmt::print("{}", history_run_document(*run, problems));
+    out("{}", history_run_document(*run, problems));
     return exit_done;
   }
-  if (!problems.empty()) fmt::print("{}:\n", count_text(problems.size(), "problem"));
-  for (const Problem& problem : problems) fmt::print("  {}\n", problem_text(problem));
-  if (!problems.empty()) fmt::print("\n");
-  for (const std::string& line : run_summary(*run)) fmt::print("{}\n", line);
-  fmt::print("Log {}\n", printable(run->log_file));
+  if (!problems.empty()) out("{}:\n", count_text(problems.size(), "problem"));
+  for (const Problem& problem : problems) out("  {}\n", problem_text(problem));
+  if (!problems.empty()) out("\n");
+  for (const std::string& line : run_summary(*run)) out("{}\n", line);
+  out("Log {}\n", printable(run->log_file));
   return exit_done;
 }
 
 int history(const Arguments& arguments, const Environment& environment) {
   const std::string& name = arguments.words()[0];
-  Ledger ledger(environment.home().ledger_path());
+  std::unique_ptr<Ledger> opened = open_ledger(environment);
+  Ledger& ledger = *opened;
   if (std::optional<std::string> number = arguments.value("run"))
     return history_run(arguments, ledger, name, *number);
   std::vector<RunEntry> runs = ledger.runs(name, 100);
   if (runs.empty())
     environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
   if (arguments.has("json")) {
-    fmt::print("{}", history_document(runs));
+    out("{}", history_document(runs));
     return exit_done;
   }
   if (runs.empty()) {
-    fmt::print("The job {} has never run. Run it with: kestrum run {}\n", printable(name), printable(name));
+    out("The job {} has never run. Run it with: kestrum run {}\n", printable(name), printable(name));
     return exit_done;
   }
   using enum Table::Align;
@@ -211,7 +218,7 @@ int history(const Arguments& arguments, const Environment& environment) {
                made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "",
                made ? size_text(totals.stored_bytes) : "", duration_of(run), remark});
   }
-  fmt::print("{}", table.text(""));
+  out("{}", table.text(""));
   return exit_done;
 }
 

@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -33,16 +34,15 @@ void print_affected(const VerifyResult& result) {
     more = more || verdict.affected_count > verdict.affected.size();
   }
   if (files.empty()) return;
-  fmt::print("\nWhat cannot be restored as it was:\n");
+  out("\nWhat cannot be restored as it was:\n");
   std::size_t listed = 0;
   for (const auto& [file, points] : files) {
     if (++listed > most) break;
-    fmt::print("  {}: {} ({} {})\n", printable(file.first), file.second,
-               points.size() == 1 ? "point" : "points", points_text(points));
+    out("  {}: {} ({} {})\n", printable(file.first), file.second, points.size() == 1 ? "point" : "points",
+        points_text(points));
   }
-  if (more || files.size() > most) fmt::print("  and more; --json lists up to 1,000 for each point\n");
-  fmt::print(
-      "Everything else can be restored. The next run saves these files anew, as far as the sources still "
+  if (more || files.size() > most) out("  and more; --json lists up to 1,000 for each point\n");
+  out("Everything else can be restored. The next run saves these files anew, as far as the sources still "
       "have them.\n");
 }
 
@@ -51,15 +51,15 @@ void print_result(const VerifyResult& result) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
     std::string count =
         verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
-    fmt::print("Point {}: {}{}\n", name, verdict.good() ? "good" : "DAMAGED", count);
-    for (const std::string& finding : verdict.findings) fmt::print("  {}\n", finding);
+    out("Point {}: {}{}\n", name, verdict.good() ? "good" : "DAMAGED", count);
+    for (const std::string& finding : verdict.findings) out("  {}\n", finding);
   }
-  for (const std::string& finding : result.findings) fmt::print("{}\n", finding);
-  if (result.points.empty()) fmt::print("There is no point to check.\n");
+  for (const std::string& finding : result.findings) out("{}\n", finding);
+  if (result.points.empty()) out("There is no point to check.\n");
   print_affected(result);
-  if (result.depth == VerifyDepth::all) fmt::print("Read and checked {}.\n", size_text(result.bytes));
+  if (result.depth == VerifyDepth::all) out("Read and checked {}.\n", size_text(result.bytes));
   if (!result.good() && result.depth == VerifyDepth::quick)
-    fmt::print("Which files are affected: kestrum verify SUBJECT --depth all\n");
+    out("Which files are affected: kestrum verify SUBJECT --depth all\n");
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -80,13 +80,13 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   try {
     ledger = std::make_unique<Ledger>(environment.home().ledger_path());
   } catch (const Error& error) {
-    fmt::print(stderr, "note: what is found is not remembered: {}\n", error.what());
+    err("note: what is found is not remembered: {}\n", error.what());
   }
   Progress progress(environment, arguments.has("quiet"));
   VerifyResult result = verify(subject, request, environment.clock(), ledger.get(), progress);
   progress.finish();
   if (arguments.has("json")) {
-    fmt::print("{}", verify_document(result));
+    out("{}", verify_document(result));
   } else {
     print_result(result);
   }

@@ -20,7 +20,8 @@ class JobRun {
         wanted_(wanted),
         context_(context),
         observer_(context.observer),
-        ledger_(context.home.ledger_path()),
+        ledger_(Ledger::open_or_renew(context.home.ledger_path(),
+                                      [this](const std::string& text) { observer_.note(text); })),
         keys_([this] { return passphrase(); }) {}
 
   RunOutcome run() {
@@ -28,7 +29,7 @@ class JobRun {
     entry.job = job_.name;
     entry.started = context_.clock.now();
     entry.destination = job_.destinations.at(0);
-    ledger_.begin_run(entry);
+    ledger_->begin_run(entry);
     entry.log_file = context_.home.log_path(job_.name, entry.number);
     observer_.run_begins(entry.log_file);
     try {
@@ -47,7 +48,7 @@ class JobRun {
                       : outcome_.problems.empty() ? exit_done
                                                   : exit_problems;
     if (outcome_.error) entry.message = outcome_.error->what();
-    ledger_.finish_run(entry, outcome_.problems);
+    ledger_->finish_run(entry, outcome_.problems);
     return std::move(outcome_);
   }
 
@@ -166,7 +167,7 @@ class JobRun {
     // Where the protection changes, the old chain is left alone and its key is not asked for.
     std::string protection = protection_change(chain, job_);
     std::vector<ChainSet> surveyed =
-        protection.empty() ? survey_chain(chain, &ledger_, unreadable) : list_chain(chain);
+        protection.empty() ? survey_chain(chain, ledger_.get(), unreadable) : list_chain(chain);
     bool remembered = !state_->newest_core;
     for (const FoundSet& set : chain.sets()) {
       if (!set.sealed()) continue;
@@ -241,7 +242,7 @@ class JobRun {
     }
     CheckEntry check{context_.clock.now(), "all", found.findings.empty(), found.places, {}};
     if (check.good) check.affected = 0;  // damage that was known was not referred to
-    ledger_.add_check(facts.set, check);
+    ledger_->add_check(facts.set, check);
     outcome_.entry.checked = check.good ? "read back, good" : "read back, damaged";
     if (check.good) return;
     for (const std::string& finding : found.findings)
@@ -254,7 +255,7 @@ class JobRun {
   std::optional<Kind> wanted_;
   const RunContext& context_;
   Observer& observer_;
-  Ledger ledger_;
+  std::unique_ptr<Ledger> ledger_;
   KeyRing keys_;
   std::optional<std::string> passphrase_;
   std::optional<JobState> state_;

@@ -21,7 +21,15 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
   std::string plain = safe_folder_name(machine) + "/" + safe_folder_name(job.name);
   for (int n = 1;; ++n) {
     destination.folder = n == 1 ? plain : plain + "-" + std::to_string(n);
-    destination.identity = read_job_identity(*destination.store, destination.folder);
+    try {
+      destination.identity = read_job_identity(*destination.store, destination.folder);
+    } catch (const Error& error) {
+      // The drive is the job's own and the folder has its name: the file is written anew by
+      // claim_destination.
+      bool known = state && state->drive && destination.drive && destination.drive->id == *state->drive;
+      if (error.kind() != ErrorKind::damage || !known) throw;
+      destination.identity.reset();
+    }
     if (!destination.identity) return;
     bool ours = state ? destination.identity->job == state->job
                       : destination.identity->machine == to_utf8(machine) &&
@@ -31,6 +39,28 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
 }
 
 }  // namespace
+
+// drive.json; where it is damaged, the job's own sets may prove the drive instead.
+static std::optional<DriveIdentity> read_drive_or_sets(Destination& destination, const Job& job,
+                                                       const std::optional<JobState>& state,
+                                                       const std::string& machine) {
+  try {
+    return read_drive(*destination.store);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage || !state || !state->drive || !state->newest_core) throw;
+    std::string folder = safe_folder_name(machine) + "/" + safe_folder_name(job.name);
+    for (const FoundSet& set : read_sets(*destination.store, folder, state->job)) {
+      if (!set.sealed() || set.seal->core_digest != *state->newest_core) continue;
+      destination.drive_file_damaged = true;
+      DriveIdentity drive;
+      drive.id = *state->drive;
+      drive.name = destination.root.substr(destination.root.rfind('/') + 1);
+      drive.created = set.seal->core.facts.started;
+      return drive;
+    }
+    throw;
+  }
+}
 
 Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
                              const OpenStore& open_store) {
@@ -50,7 +80,7 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
               "name a folder in [where] destinations");
   destination.folder_identity = {status.st_dev, status.st_ino};
   destination.store = open_store(destination.root);
-  destination.drive = read_drive(*destination.store);
+  destination.drive = read_drive_or_sets(destination, job, state, machine);
   bool known = state && state->drive;
   if (known && !destination.drive) {
     not_there("the destination " + shown +
@@ -97,6 +127,7 @@ void claim_destination(Destination& destination, const Job& job, const std::opti
     write_drive(*destination.store, drive);
     destination.drive = drive;
   }
+  if (destination.drive_file_damaged) write_drive(*destination.store, *destination.drive);
   if (!destination.identity) {
     destination.store->make_folder(destination.folder);
     JobIdentity identity{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};

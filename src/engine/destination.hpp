@@ -16,6 +16,7 @@ struct Destination {
   std::optional<DriveIdentity> drive;   // none: not used yet
   std::string folder;                   // the job's, in the store
   std::optional<JobIdentity> identity;  // none: no run yet
+  bool drive_file_damaged = false;      // its sets say that it is the job's own; the file is written anew
   FolderIdentity folder_identity;       // of the root, so that a walk leaves it out
 };
 

@@ -66,9 +66,10 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     highest = std::max(highest, set.folder.sequence);
   }
   ChainReader chain(*destination.store, std::move(sets), keys);
-  Ledger ledger(context.home.ledger_path());
+  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(context.home.ledger_path(), note);
   std::string protection = protection_change(chain, job);
-  std::vector<ChainSet> surveyed = protection.empty() ? survey_chain(chain, &ledger, {}) : list_chain(chain);
+  std::vector<ChainSet> surveyed =
+      protection.empty() ? survey_chain(chain, ledger.get(), {}) : list_chain(chain);
   KindDecision decision = decide_kind({job.kind, job.renew_every_sets}, surveyed, protection, wanted);
   result.kind = kind_name(decision.kind);
   result.reason = decision.reason;

@@ -1,5 +1,9 @@
 #include "ledger/ledger.hpp"
 
+#include <sqlite3.h>
+
+#include <cstdio>
+
 #include "base/bytes.hpp"
 #include "base/error.hpp"
 #include "base/text.hpp"
@@ -63,6 +67,20 @@ RunEntry read_run(const Statement& row) {
 
 Ledger::Ledger(const std::string& path) : database_(path) {
   migrate();
+}
+
+std::unique_ptr<Ledger> Ledger::open_or_renew(const std::string& path,
+                                              const std::function<void(const std::string&)>& note) {
+  try {
+    return std::make_unique<Ledger>(path);
+  } catch (const Error& error) {
+    bool damaged = error.system_code() == SQLITE_NOTADB || error.system_code() == SQLITE_CORRUPT;
+    if (!damaged || std::rename(path.c_str(), (path + ".damaged").c_str()) != 0) throw;
+    for (const char* part : {"-wal", "-shm"}) std::remove((path + part).c_str());
+    note("the ledger does not read and was moved to " + printable(path) +
+         ".damaged; the history begins anew");
+    return std::make_unique<Ledger>(path);
+  }
 }
 
 void Ledger::migrate() {

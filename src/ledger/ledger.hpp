@@ -1,7 +1,9 @@
 // The local history: runs, their problems, what checks found. Never needed to restore.
 #pragma once
 
+#include <functional>
 #include <map>
+#include <memory>
 #include <vector>
 
 #include "base/observer.hpp"
@@ -45,6 +47,10 @@ class Ledger {
  public:
   static constexpr int version = 1;
   explicit Ledger(const std::string& path);
+  // The same, but one that is damaged is moved aside (".damaged") and a new one begun: history is not worth a
+  // missed run. `note` is told.
+  static std::unique_ptr<Ledger> open_or_renew(const std::string& path,
+                                               const std::function<void(const std::string&)>& note);
 
   // Gives the entry its id and number.
   void begin_run(RunEntry& run);

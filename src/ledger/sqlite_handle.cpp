@@ -11,7 +11,8 @@ namespace {
 [[noreturn]] void fail(sqlite3* database, const std::string& what) {
   std::string reason = database != nullptr ? sqlite3_errmsg(database) : "out of memory";
   throw Error(ErrorKind::failed, "the ledger cannot be used (" + what + "): " + reason,
-              "the ledger only keeps history: move it away and a new one is begun; restoring never needs it");
+              "the ledger only keeps history: move it away and a new one is begun; restoring never needs it")
+      .with_code(database != nullptr ? sqlite3_errcode(database) : 0);
 }
 
 }  // namespace

@@ -1,5 +1,6 @@
 // The program: finds the verb, runs it, turns errors into a message and an exit code.
 #include <fmt/format.h>
+#include <malloc.h>
 
 #include <algorithm>
 #include <clocale>
@@ -101,6 +102,10 @@ int tell_error(const Error& error, bool json) {
 int main(int argc, char** argv) {
   using namespace kestrum;
   std::setlocale(LC_CTYPE, "C.UTF-8");
+  // Frames are buffers of some MiB that pass between threads. Given back to the system at once instead of kept in each
+  // thread's arena, they bring the peak of a full over 70,000 files from 169 to 90 MiB, at no cost that could be measured.
+  mallopt(M_MMAP_THRESHOLD, 1 << 20);
+  mallopt(M_ARENA_MAX, 2);
   catch_stop_signals();
   std::vector<std::string> words(argv + 1, argv + argc);
   bool json = std::find(words.begin(), words.end(), "--json") != words.end();

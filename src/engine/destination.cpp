@@ -134,6 +134,8 @@ void claim_destination(Destination& destination, const Job& job, const std::opti
     write_job_identity(*destination.store, destination.folder, identity);
     destination.identity = identity;
   }
+  // Without encryption everybody who can read the sets can read the files, whatever modes those have.
+  if (job.encryption == Encryption::none) destination.store->make_private(destination.folder);
 }
 
 void tidy_job_folder(Store& store, const std::string& folder, const Id& job,

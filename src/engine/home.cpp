@@ -35,17 +35,27 @@ std::array<std::uint8_t, N> hex_array(const Json& json) {
 
 }  // namespace
 
-std::string Home::ledger_path() const {
+void Home::make_state_folder() const {
+  if (fs::exists(state_)) return;
   make_folders(state_);
+  // Logs and ledger name files that others may not know of.
+  std::error_code code;
+  fs::permissions(state_, fs::perms::owner_all, code);
+}
+
+std::string Home::ledger_path() const {
+  make_state_folder();
   return state_ + "/ledger.db";
 }
 
 std::string Home::log_path(const std::string& job, std::int64_t number) const {
+  make_state_folder();
   make_folders(state_ + "/logs/" + job);
   return state_ + "/logs/" + job + "/run-" + std::to_string(number) + ".log";
 }
 
 std::string Home::scratch_folder() const {
+  make_state_folder();
   make_folders(state_ + "/scratch");
   return state_ + "/scratch";
 }
@@ -128,6 +138,7 @@ void Home::save_state(const std::string& job, const JobState& state) const {
             {"highest", state.highest},
             {"newest-core", state.newest_core ? Json(to_hex(*state.newest_core)) : Json(nullptr)},
             {"chain-keys", chains}};
+  make_state_folder();
   make_folders(state_ + "/job-state");
   replace_file(state_path(job), as_bytes(json.dump(1) + "\n"), 0600);
 }

@@ -43,6 +43,7 @@ class Home {
   void save_state(const std::string& job, const JobState& state) const;
 
  private:
+  void make_state_folder() const;
   std::string state_path(const std::string& job) const { return state_ + "/job-state/" + job + ".json"; }
   std::string config_;
   std::string state_;

@@ -150,6 +150,8 @@ class LocalStore final : public Store {
     }
   }
 
+  void make_private(const std::string& folder) override { chmod(full(folder).c_str(), 0700); }
+
   void remove_folder(const std::string& path) override {
     if (rmdir(full(path).c_str()) != 0) throw system_error("remove the folder", full(path), errno);
   }

@@ -65,6 +65,8 @@ class Store {
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove(const std::string& path) = 0;
   virtual void make_folder(const std::string& path) = 0;    // with those above it; fine when it exists
+  // Closed to other users of the machine, where the file system knows users. No error where it does not.
+  virtual void make_private(const std::string& /*folder*/) {}
   virtual void remove_folder(const std::string& path) = 0;  // empty
   // Makes names in the folder durable. False where the file system does not offer it.
   virtual bool flush_folder(const std::string& path) = 0;

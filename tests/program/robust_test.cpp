@@ -53,6 +53,20 @@ TEST_F(Robust, ADamagedJobIdentityIsWrittenAnew) {
   EXPECT_EQ(desk_({"verify", "wardens", "--depth", "quick"}).exit, 0);
 }
 
+TEST_F(Robust, OthersOnTheMachineSeeNeitherUnencryptedSetsNorTheHistory) {
+  ASSERT_EQ(desk_({"job", "define", "open", "--what-folders", desk_.source(), "--where-destinations",
+                   desk_.drive(), "--protect-encryption", "none"})
+                .exit,
+            0);
+  ASSERT_EQ(desk_({"run", "open"}).exit, 0);
+  auto mode = [](const std::string& path) {
+    return static_cast<unsigned>(fs::status(path).permissions()) & 077;
+  };
+  EXPECT_EQ(mode(desk_.drive() + "/skerry-1/open"), 0u);
+  EXPECT_EQ(mode(desk_.folder / "home/state"), 0u);
+  EXPECT_EQ(mode(desk_.folder / "home/state/job-state/open.json"), 0u);
+}
+
 TEST_F(Robust, AReaderThatGoesAwayStopsNothing) {
   std::string command = "KESTRUM_HOME='" + (desk_.folder / "home") +
                         "' KESTRUM_MACHINE=skerry-1 '" KESTRUM_BINARY "' restore wardens / --to '" +

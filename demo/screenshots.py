@@ -76,7 +76,7 @@ def main():
                     file.write(os.urandom(1 << 20))
             picture("progress", [ "!rm -rf /media/tern-1/*; kestrum job remove wardens >/dev/null 2>&1; rm -rf $KESTRUM_HOME/state/job-state",
                                  "!kestrum job define wardens --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
-                                 "kestrum run wardens"], desk, wait_for_end=False, seconds=3.2)
+                                 "kestrum run wardens"], desk, wait_for_end=False, seconds=2.2)
     finally:
         server.terminate()
 

@@ -90,11 +90,11 @@ def play(path):
                 if code != (int(stated.group(1)) if stated else 0):
                     print("%s:%d: exit %d: %s\n%s" % (path, begin + 1, code, command, text))
                     wrong += 1
-                elif masked(text) != masked("\n".join(expected)):
-                    if not ACCEPT:
-                        print("%s:%d: %s\nsays:\n%s\nbut it prints:\n%s" % (path, begin + 1, command, "\n".join(expected), text))
-                        wrong += 1
+                elif ACCEPT:
                     expected = text.rstrip("\n").split("\n") if text.strip() else []
+                elif masked(text) != masked("\n".join(expected)):
+                    print("%s:%d: %s\nsays:\n%s\nbut it prints:\n%s" % (path, begin + 1, command, "\n".join(expected), text))
+                    wrong += 1
                 result += expected
             result.append("```")
             at = end + 1

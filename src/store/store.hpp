@@ -64,7 +64,7 @@ class Store {
   virtual bool create_exclusive(const std::string& path, ByteView content) = 0;
   virtual void rename(const std::string& from, const std::string& to) = 0;
   virtual void remove(const std::string& path) = 0;
-  virtual void make_folder(const std::string& path) = 0;    // with those above it; fine when it exists
+  virtual void make_folder(const std::string& path) = 0;  // with those above it; fine when it exists
   // Closed to other users of the machine, where the file system knows users. No error where it does not.
   virtual void make_private(const std::string& /*folder*/) {}
   virtual void remove_folder(const std::string& path) = 0;  // empty

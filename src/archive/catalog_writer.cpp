@@ -48,7 +48,7 @@ void CatalogWriter::add_at(std::size_t level, const TreePath& path, std::uint64_
 }
 
 void CatalogWriter::add(const Entry& entry) {
-  add_at(0, entry.path, 1, entry.type == EntryType::file ? entry.size : 0,
+  add_at(0, entry.path, 1, entry.has_content() ? entry.size : 0,
          [&](ByteWriter& out, const std::string& last) { write_entry(out, entry, last); });
 }
 

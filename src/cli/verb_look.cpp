@@ -117,10 +117,8 @@ int points(const Arguments& arguments, const Environment& environment) {
 }
 
 std::string mode_text(const Entry& entry) {
-  std::string text = entry.type == EntryType::folder    ? "d"
-                     : entry.type == EntryType::symlink ? "l"
-                     : entry.type == EntryType::file    ? "-"
-                                                        : "?";
+  // The letters of "ls": no entry, folder, file, link, FIFO, devices, socket, image of a device.
+  std::string text(1, "?d-lpcbs-"[static_cast<std::size_t>(entry.type)]);
   const char* letters = "rwxrwxrwx";
   for (int i = 0; i < 9; ++i) text += (entry.mode >> (8 - i) & 1) != 0 ? letters[i] : '-';
   return text;
@@ -132,6 +130,7 @@ std::vector<std::string> entry_row(const Entry& entry, const std::string& shown)
                                                        : std::string(entry_type_name(entry.type));
   std::string name = printable(shown) + (entry.type == EntryType::folder && !shown.ends_with('/') ? "/" : "");
   if (entry.type == EntryType::symlink) name += " -> " + printable(entry.link_target);
+  if (entry.type == EntryType::device_image) name += "  (image of the device)";
   if (entry.incomplete) name += "  (incomplete)";
   if (entry.changed_while_read) name += "  (changed while it was read)";
   std::string owner = entry.owner_name.empty() ? std::to_string(entry.owner) : printable(entry.owner_name);

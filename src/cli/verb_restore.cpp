@@ -49,6 +49,10 @@ RestoreRequest request_of(const Arguments& arguments) {
                                 {"keep-both", "replace", "keep-existing", "keep-newer"});
   request.layout =
       choice<Layout>(arguments, "layout", Layout::picked, parse_layout, {"path", "picked", "flat"});
+  request.devices = arguments.has("devices");
+  if (request.devices && !request.in_place)
+    throw Error(ErrorKind::usage, "--devices writes images back over their devices and needs --in-place",
+                "with --to DIR an image is restored as a file");
   request.dry = arguments.has("dry");
   return request;
 }
@@ -124,6 +128,7 @@ Verb restore_verb() {
                 {"layout", "HOW",
                  "folders under DIR: path (all of them), picked (from what was picked), flat (none) (usual: "
                  "picked)"},
+                {"devices", "", "with --in-place: write images of devices over the devices they are of"},
                 {"dry", "", "only say what would be restored"},
                 {"list", "", "list every file, however many"},
                 {"quiet", "", "no progress"}}),

@@ -109,7 +109,7 @@ class JobRun {
     totals_ = {};
     while (const Walked* found = walker.next()) {
       check_stop(observer_);
-      if (!S_ISREG(found->status.st_mode)) continue;
+      if (!S_ISREG(found->status.st_mode) && !found->device) continue;
       totals_.bytes += static_cast<std::uint64_t>(found->status.st_size);
       ++totals_.files;
       observer_.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);

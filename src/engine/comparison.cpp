@@ -47,7 +47,7 @@ std::optional<Entry> Comparison::next() {
 }
 
 void Comparison::pass(const Entry& entry) {
-  if (entry.type == EntryType::file) ++gone_;
+  if (entry.has_content()) ++gone_;
 }
 
 bool Comparison::content_is_there(const Entry& entry) {
@@ -89,7 +89,9 @@ Match Comparison::match(const Walked& found) {
   const Entry& base = *match.base;
   const struct stat& now = found.status;
   match.change = Change::changed;
-  if (base.type != type_of(now)) {
+  if (found.device) {
+    match.why = "a device is read every time: nothing tells whether it was changed";
+  } else if (base.type != type_of(now)) {
     match.why = "it is of another type";
   } else if (!same_time(base.changed, now.st_ctim) || !same_time(base.modified, now.st_mtim)) {
     match.why = same_time(base.modified, now.st_mtim) ? "its attributes were changed" : "its time differs";

@@ -15,7 +15,7 @@ void count(PreviewResult& result, const Walked& found, Change change) {
     ++result.folders;
     return;
   }
-  if (type != EntryType::file) {
+  if (type != EntryType::file && !found.device) {
     ++result.others;
     return;
   }
@@ -95,7 +95,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     Match match;
     if (comparison) match = comparison->match(*found);
     count(result, *found, match.change);
-    if (S_ISREG(found->status.st_mode))
+    if (S_ISREG(found->status.st_mode) || found->device)
       context.observer.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
   }
   if (comparison) {

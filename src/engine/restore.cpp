@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "engine/file_saver.hpp"
 #include "engine/set_run.hpp"
+#include "target/device_target.hpp"
 #include "target/target_folder.hpp"
 
 namespace kestrum {
@@ -239,6 +240,10 @@ class Restorer {
               "it could not be read when the point was made: there is nothing to restore");
       return;
     }
+    if (entry.type == EntryType::device_image && request_.in_place) {
+      restore_device(entry);
+      return;
+    }
     TreePath wanted = place;
     if (entry.incomplete) wanted = place.parent().child(std::string(place.name()) + ".incomplete");
     if (request_.dry) {
@@ -272,6 +277,44 @@ class Restorer {
               "it could only be read in part when the point was made: what is missing are zeros in " +
                   printable(placement->name));
     finish_leaf(entry, placed, note);
+  }
+
+  // Where the image came from, over what is on the device now.
+  void restore_device(const Entry& entry) {
+    if (!request_.devices) {
+      problem(entry.path, "restore",
+              "it is the image of a device: restore it into a folder with --to, or write it back over the "
+              "device with --devices");
+      return;
+    }
+    if (entry.incomplete) {
+      problem(entry.path, "restore",
+              "the image is incomplete and is not written to the device; restore it into a folder with --to");
+      return;
+    }
+    if (!request_.dry) {
+      DeviceTarget device(entry.path.absolute(), entry.size);
+      try {
+        write_device(entry, device);
+      } catch (const Error& error) {
+        throw Error(error.kind(),
+                    std::string(error.what()) + "; the device is overwritten in part and of no use as it is",
+                    "write the image back again, or restore it into a folder with --to");
+      }
+    }
+    finish_leaf(entry, entry.path, "written over the device");
+  }
+
+  void write_device(const Entry& entry, DeviceTarget& device) {
+    observer_.file_begins(entry.path.absolute(), entry.size);
+    walk_content(entry.content, point_.reader(), [&](const ContentItem& part) {
+      check_stop(observer_);
+      fail(part.kind == ItemKind::hole ? device.zeros(part.length)
+                                       : device.write(point_.reader().fetch(part.ref())),
+           "write to the device");
+      observer_.advanced(part.length, 0);
+    });
+    fail(device.close(), "write to the device");
   }
 
   void fail(int code, const char* what) {

@@ -20,7 +20,8 @@ struct RestoreRequest {
   bool in_place = false;        // every file to where it was
   Clash clash = Clash::keep_both;
   Layout layout = Layout::picked;
-  bool dry = false;  // write nothing, tell what would happen
+  bool devices = false;  // with in_place: write images of devices back over the devices
+  bool dry = false;      // write nothing, tell what would happen
 };
 
 struct RestoredItem {

@@ -74,7 +74,7 @@ void SetRun::take(const Walked& found) {
   if (comparison_ != nullptr) match = comparison_->match(found);
   bool same_role = match.base && match.base->above_source == found.above_source && !found.unlisted;
   if (match.change == Change::held && same_role) {
-    if (match.base->type == EntryType::file) observer_.advanced(match.base->size, 1);
+    if (match.base->has_content()) observer_.advanced(match.base->size, 1);
     count(*match.base, Change::held);
     catalog_.add(*match.base);
   } else {
@@ -92,7 +92,7 @@ void SetRun::count(const Entry& entry, Change change) {
   SetTotals& totals = result_.totals;
   if (entry.type == EntryType::folder) {
     ++totals.folders;
-  } else if (entry.type == EntryType::file) {
+  } else if (entry.has_content()) {
     ++totals.files;
     totals.bytes += entry.size;
     if (change == Change::added) ++totals.new_files;
@@ -102,8 +102,8 @@ void SetRun::count(const Entry& entry, Change change) {
   }
 }
 
-void SetRun::set_status(Entry& entry, const struct stat& status, std::uint32_t filesystem) {
-  entry.type = type_of(status);
+void SetRun::set_status(Entry& entry, const struct stat& status, const Walked& found) {
+  entry.type = found.device ? EntryType::device_image : type_of(status);
   entry.mode = status.st_mode & 07777;
   entry.owner = status.st_uid;
   entry.group = status.st_gid;
@@ -111,10 +111,10 @@ void SetRun::set_status(Entry& entry, const struct stat& status, std::uint32_t f
   entry.group_name = owners_.group(status.st_gid);
   entry.modified = instant_of(status.st_mtim);
   entry.changed = instant_of(status.st_ctim);
-  entry.size = entry.type == EntryType::file ? static_cast<std::uint64_t>(status.st_size) : 0;
-  entry.filesystem = filesystem;
+  entry.size = entry.has_content() ? static_cast<std::uint64_t>(status.st_size) : 0;
+  entry.filesystem = found.filesystem;
   entry.inode = status.st_ino;
-  entry.several_names = entry.type != EntryType::folder && status.st_nlink > 1;
+  entry.several_names = entry.type != EntryType::folder && !found.device && status.st_nlink > 1;
   if (entry.type == EntryType::char_device || entry.type == EntryType::block_device) {
     entry.device_major = major(status.st_rdev);
     entry.device_minor = minor(status.st_rdev);
@@ -125,17 +125,18 @@ void SetRun::set_status(Entry& entry, const struct stat& status, std::uint32_t f
   Instant limit = SystemClock().now();
   limit.seconds -= 3;
   entry.fresh =
-      entry.changed > limit || (!filesystems_.at(filesystem).stable_inodes() && entry.modified > limit);
+      entry.changed > limit || (!filesystems_.at(found.filesystem).stable_inodes() && entry.modified > limit);
 }
 
 Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
   Entry entry;
   entry.path = found.path;
   entry.above_source = found.above_source;
-  set_status(entry, found.status, found.filesystem);
+  set_status(entry, found.status, found);
   entry.incomplete = found.unlisted;
   switch (entry.type) {
     case EntryType::file:
+    case EntryType::device_image:
       observer_.file_begins(found.path.absolute(), entry.size);
       read_file(found, entry);
       observer_.advanced(0, 1);
@@ -192,7 +193,8 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
 void SetRun::read_file(const Walked& found, Entry& entry) {
   constexpr int tries = 2;
   for (int attempt = 1; attempt <= tries; ++attempt) {
-    std::optional<FileReader> file = FileReader::open(found.folder_fd, found.name);
+    std::optional<FileReader> file = found.device ? FileReader::open_device(found.folder_fd, found.name)
+                                                  : FileReader::open(found.folder_fd, found.name);
     if (!file) {
       entry.incomplete = true;
       entry.content.clear();
@@ -201,7 +203,7 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
               errno == ENOENT ? "it vanished before it could be read" : system_reason(errno));
       return;
     }
-    set_status(entry, file->status(), found.filesystem);
+    set_status(entry, file->status(), found);
     FileSaver::Saved saved = saver_.save(*file);
     result_.totals.read_bytes += saved.bytes_read;
     entry.content = std::move(saved.content);

@@ -28,7 +28,7 @@ class SetRun {
   Entry entry_of(const Walked& found, const std::optional<Entry>& base);
   void read_file(const Walked& found, Entry& entry);
   void read_attributes(const Walked& found, int file_fd, Entry& entry);
-  void set_status(Entry& entry, const struct stat& status, std::uint32_t filesystem);
+  void set_status(Entry& entry, const struct stat& status, const Walked& found);
   void count(const Entry& entry, Change change);
   void problem(const std::string& path, const std::string& operation, const std::string& reason);
 

@@ -3,7 +3,10 @@
 #include <fcntl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
+
+#include "source/block_device.hpp"
 
 namespace kestrum {
 
@@ -21,6 +24,20 @@ std::optional<FileReader> FileReader::open(int folder_fd, const std::string& nam
   return FileReader(std::move(file), status);
 }
 
+std::optional<FileReader> FileReader::open_device(int folder_fd, const std::string& name) {
+  FileHandle file(openat(folder_fd, name.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+  struct stat status {};
+  if (!file || fstat(file.get(), &status) != 0) return std::nullopt;
+  if (!S_ISBLK(status.st_mode)) {
+    errno = ESTALE;
+    return std::nullopt;
+  }
+  std::optional<std::uint64_t> size = device_size(file.get());
+  if (!size) return std::nullopt;
+  status.st_size = static_cast<off_t>(*size);
+  return FileReader(std::move(file), status);
+}
+
 int FileReader::read_data(const Sink& sink, std::uint64_t until) {
   static constexpr std::size_t block = 1u << 20;
   static thread_local Bytes buffer(block);
@@ -29,7 +46,13 @@ int FileReader::read_data(const Sink& sink, std::uint64_t until) {
     ssize_t n = read_full(file_.get(), buffer.data(), wanted, static_cast<off_t>(position_));
     if (n < 0) return errno;
     if (n == 0) return 0;  // shrank
-    sink.data(ByteView(buffer).first(static_cast<std::size_t>(n)));
+    ByteView read = ByteView(buffer).first(static_cast<std::size_t>(n));
+    if (is_device() && std::all_of(read.begin(), read.end(), [](auto byte) { return byte == 0; })) {
+      sink.data_end();
+      sink.hole(read.size());
+    } else {
+      sink.data(read);
+    }
     position_ += static_cast<std::uint64_t>(n);
     if (static_cast<std::size_t>(n) < wanted) return 0;
   }
@@ -39,7 +62,7 @@ int FileReader::read_data(const Sink& sink, std::uint64_t until) {
 int FileReader::read_all(const Sink& sink) {
   position_ = 0;
   auto size = static_cast<std::uint64_t>(status_.st_size);
-  bool maybe_holes = static_cast<std::uint64_t>(status_.st_blocks) * 512 < size;
+  bool maybe_holes = !is_device() && static_cast<std::uint64_t>(status_.st_blocks) * 512 < size;
   while (position_ < size) {
     std::uint64_t data_begin = position_;
     std::uint64_t data_end = size;
@@ -67,6 +90,7 @@ int FileReader::read_all(const Sink& sink) {
 }
 
 bool FileReader::changed() const {
+  if (is_device()) return position_ != static_cast<std::uint64_t>(status_.st_size);
   struct stat now {};
   if (fstat(file_.get(), &now) != 0) return true;
   auto same = [](const timespec& a, const timespec& b) {

@@ -1,4 +1,4 @@
-// Reads one regular file as stretches of data and holes, and notices when it changes meanwhile.
+// Reads one regular file or block device as stretches of data and holes, and notices when it changes meanwhile.
 #pragma once
 
 #include <sys/stat.h>
@@ -16,6 +16,9 @@ class FileReader {
   // Opens without following a link and without touching the access time where that is allowed. Nothing with
   // errno when it cannot be opened or is no regular file any more (ESTALE).
   static std::optional<FileReader> open(int folder_fd, const std::string& name);
+  // The same for a block device or a link to one. Its status has the device's size; stretches of zeros are
+  // given out as holes; changes while it is read are not noticed.
+  static std::optional<FileReader> open_device(int folder_fd, const std::string& name);
 
   // As it was before the first byte was read.
   const struct stat& status() const { return status_; }
@@ -38,6 +41,7 @@ class FileReader {
  private:
   FileReader(FileHandle file, const struct stat& status) : file_(std::move(file)), status_(status) {}
   int read_data(const Sink& sink, std::uint64_t until);
+  bool is_device() const { return S_ISBLK(status_.st_mode); }
 
   FileHandle file_;
   struct stat status_;

@@ -12,6 +12,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "source/block_device.hpp"
 
 namespace kestrum {
 namespace {
@@ -34,6 +35,10 @@ Selection make_selection(const std::vector<std::string>& folders, const std::vec
     if (!path) {
       throw Error(ErrorKind::usage, "the source '" + printable(folder) + "' is not an absolute path",
                   "write it from the root, like /srv/ringing, without '..'");
+    }
+    if (std::optional<TreePath> device = device_source(path->absolute())) {
+      all.push_back(*device);
+      continue;
     }
     std::string real = resolved(path->absolute());
     if (real != path->absolute()) {
@@ -86,6 +91,27 @@ bool Walker::look_at(const std::string& name, int folder_fd, const TreePath& pat
   now_.path = path;
   now_.folder_fd = folder_fd;
   now_.name = name;
+  return true;
+}
+
+// When the source at hand is a block device, or a link to one, takes it as an image. False when it must not be.
+bool Walker::look_at_device() {
+  struct stat target {};
+  if (fstatat(now_.folder_fd, now_.name.c_str(), &target, 0) != 0 || !S_ISBLK(target.st_mode)) return true;
+  for (const FolderIdentity& excluded : selection_.excluded) {
+    if (excluded.device != target.st_rdev) continue;
+    problem(now_.path, "read", "the destination lies on this device, which would be saved into itself");
+    return false;
+  }
+  FileHandle handle(openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+  std::optional<std::uint64_t> size = handle ? device_size(handle.get()) : std::nullopt;
+  if (!size) {
+    problem(now_.path, "read", system_reason(errno));
+    return false;
+  }
+  now_.status = target;
+  now_.status.st_size = static_cast<off_t>(*size);
+  now_.device = true;
   return true;
 }
 
@@ -167,6 +193,11 @@ bool Walker::start_source() {
     if (!look_at(name, parent_.get(), wanted, true)) {
       // An ancestor that is missing is told of once, as the source below it.
       if (is_source) ++missing_;
+      continue;
+    }
+    if (is_source && !look_at_device()) {
+      now_ = {};
+      ++missing_;
       continue;
     }
     now_.above_source = !is_source;

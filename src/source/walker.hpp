@@ -33,12 +33,13 @@ struct Selection {
 Selection make_selection(const std::vector<std::string>& folders, const std::vector<std::string>& skip,
                          const std::function<void(const std::string&)>& note);
 
-// One thing found. The folder handle is good until the walker moves on.
+// One thing found, as it is itself; of a device given as a source, what its links lead to. The folder handle is good until the walker moves on.
 struct Walked {
   TreePath path;
   struct stat status {};
   bool above_source = false;  // an ancestor of a source
   bool unlisted = false;      // a folder that could not be listed
+  bool device = false;        // a source that is a block device: read as one image; st_size is the device's
   std::uint32_t filesystem = 0;
   int folder_fd = -1;  // where `name` is found
   std::string name;
@@ -70,6 +71,7 @@ class Walker {
   };
   bool start_source();
   bool look_at(const std::string& name, int folder_fd, const TreePath& path, bool is_source);
+  bool look_at_device();
   void enter(FileHandle handle);
   bool list(Folder& folder);
   void leave();

@@ -63,50 +63,15 @@ std::optional<std::pair<SetReader*, IndexRecord>> PointReader::locate(const Chun
   return std::nullopt;
 }
 
-const PointReader::Cached& PointReader::frame_of(SetReader& reader, const IndexRecord& record) {
-  constexpr std::size_t cache_limit = 24u << 20;
-  for (auto it = frames_.begin(); it != frames_.end(); ++it) {
-    if (it->reader == &reader && it->slot == record.slot && it->offset == record.frame.offset) {
-      frames_.splice(frames_.begin(), frames_, it);
-      return frames_.front();
-    }
-  }
-  auto frame = std::make_shared<FrameContent>(reader.read_frame(record.slot, record.frame));
-  Cached cached{&reader, record.slot, record.frame.offset, frame, {}};
-  std::uint32_t offset = 0;
-  for (const ListedChunk& chunk : frame->chunks) {
-    cached.at.emplace(chunk.name, std::pair(offset, chunk.length));
-    offset += chunk.length;
-  }
-  cached_bytes_ += frame->content.size();
-  frames_.push_front(std::move(cached));
-  while (cached_bytes_ > cache_limit && frames_.size() > 1) {
-    cached_bytes_ -= frames_.back().frame->content.size();
-    frames_.pop_back();
-  }
-  return frames_.front();
-}
-
-Bytes PointReader::cut_out(const Cached& cached, const ChunkRef& ref) {
-  auto at = cached.at.find(ref.name);
-  if (at == cached.at.end() || at->second.second != ref.length)
-    throw damage("a chunk is not where the index says");
-  ByteView content = ByteView(cached.frame->content).subspan(at->second.first, at->second.second);
-  if (naming_.name(content) != ref.name) throw damage("a chunk's content does not have its name");
-  return Bytes(content.begin(), content.end());
-}
-
-Bytes PointReader::fetch(const ChunkRef& ref) {
+ChunkView PointReader::view(const ChunkRef& ref) {
   // Neighbours in a file or a folder mostly lie in the frames just read.
-  for (const Cached& cached : frames_) {
-    if (cached.at.contains(ref.name)) return cut_out(cached, ref);
-  }
+  if (std::optional<ChunkView> at_hand = frames_.find(ref)) return *at_hand;
   std::optional<Error> first;
   for (Sequence sequence : order(ref)) {
     try {
       SetReader& reader = chain_.set(sequence);
       std::optional<IndexRecord> record = reader.find(ref.name);
-      if (record) return cut_out(frame_of(reader, *record), ref);
+      if (record) return frames_.read(reader, *record, ref);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
       if (!first) first = error;
@@ -114,6 +79,11 @@ Bytes PointReader::fetch(const ChunkRef& ref) {
   }
   if (first) throw damage(first->what());
   throw damage("a chunk is in none of the sets that should hold it");
+}
+
+Bytes PointReader::fetch(const ChunkRef& ref) {
+  ChunkView chunk = view(ref);
+  return Bytes(chunk.content.begin(), chunk.content.end());
 }
 
 void ChainChunks::load() {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "archive/chunk_store.hpp"
+#include "archive/frame_cache.hpp"
 #include "archive/set_reader.hpp"
 #include "archive/set_writer.hpp"
 
@@ -36,27 +37,19 @@ class PointReader final : public ChunkSource {
 
   // Checked against its name. Looks where the reference hints, then everywhere the point may look.
   Bytes fetch(const ChunkRef& ref) override;
+  // The same without a copy.
+  ChunkView view(const ChunkRef& ref);
   // Where it would be read from, without reading it.
   std::optional<std::pair<SetReader*, IndexRecord>> locate(const ChunkRef& ref);
 
  private:
-  struct Cached {
-    SetReader* reader;
-    std::uint32_t slot;
-    std::uint64_t offset;
-    std::shared_ptr<FrameContent> frame;
-    std::unordered_map<ChunkName, std::pair<std::uint32_t, std::uint32_t>, ChunkNameHash> at;
-  };
-  const Cached& frame_of(SetReader& reader, const IndexRecord& record);
-  Bytes cut_out(const Cached& cached, const ChunkRef& ref);
   std::vector<Sequence> order(const ChunkRef& ref) const;
 
   ChainReader& chain_;
   SetReader& set_;
   Naming naming_;
   std::vector<Sequence> sources_;  // own first
-  std::list<Cached> frames_;       // used last comes first
-  std::size_t cached_bytes_ = 0;
+  FrameCache frames_{naming_};
 };
 
 // What a new set may refer to: the chunks of the sets given, without those known to be lost. Reads the

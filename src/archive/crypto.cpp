@@ -87,7 +87,7 @@ SecretKey derive(const SecretKey& key, std::string_view purpose, ByteView contex
 
 struct Aead::Context {
   EVP_CIPHER_CTX* seal = EVP_CIPHER_CTX_new();
-  EVP_CIPHER_CTX* open = EVP_CIPHER_CTX_new();
+  EVP_CIPHER_CTX* open = EVP_CIPHER_CTX_new();  // holds the key; each opening uses a copy
   ~Context() {
     EVP_CIPHER_CTX_free(seal);
     EVP_CIPHER_CTX_free(open);
@@ -120,20 +120,30 @@ void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Byte
   if (!good) library_failed("encrypting");
 }
 
-std::optional<Bytes> Aead::open(std::uint64_t ordinal, ByteView associated, ByteView box) const {
-  if (box.size() < tag_size) return std::nullopt;
+bool Aead::open(std::uint64_t ordinal, ByteView associated, ByteView box, Bytes& plain) const {
+  plain.clear();
+  if (box.size() < tag_size) return false;
   auto nonce = nonce_of(ordinal);
-  Bytes plain(box.size() - tag_size);
+  plain.resize(box.size() - tag_size);
   Bytes tag(box.end() - tag_size, box.end());
   int n = 0;
-  EVP_CIPHER_CTX* context = context_->open;
+  std::unique_ptr<EVP_CIPHER_CTX, void (*)(EVP_CIPHER_CTX*)> own(EVP_CIPHER_CTX_new(), EVP_CIPHER_CTX_free);
+  EVP_CIPHER_CTX* context = own.get();
   bool good =
+      context != nullptr && EVP_CIPHER_CTX_copy(context, context_->open) == 1 &&
       EVP_DecryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
       EVP_DecryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
       EVP_DecryptUpdate(context, plain.data(), &n, box.data(), static_cast<int>(plain.size())) == 1 &&
       EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_SET_TAG, tag_size, tag.data()) == 1;
   if (!good) library_failed("decrypting");
-  if (EVP_DecryptFinal_ex(context, plain.data() + plain.size(), &n) != 1) return std::nullopt;
+  if (EVP_DecryptFinal_ex(context, plain.data() + plain.size(), &n) == 1) return true;
+  plain.clear();
+  return false;
+}
+
+std::optional<Bytes> Aead::open(std::uint64_t ordinal, ByteView associated, ByteView box) const {
+  Bytes plain;
+  if (!open(ordinal, associated, box, plain)) return std::nullopt;
   return plain;
 }
 

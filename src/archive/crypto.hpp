@@ -50,8 +50,8 @@ class DigestStream {
 // docs/FORMAT.md section 1. `purpose` is ASCII.
 SecretKey derive(const SecretKey& key, std::string_view purpose, ByteView context);
 
-// AES-256-GCM with one key; nonces are ordinals and must never repeat under one key. Not for two threads at
-// once.
+// AES-256-GCM with one key; nonces are ordinals and must never repeat under one key. One thread may seal, any
+// number may open.
 class Aead {
  public:
   static constexpr std::size_t tag_size = 16;
@@ -63,6 +63,8 @@ class Aead {
   void seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Bytes& out) const;
   // `box` is ciphertext and tag. Nothing when it does not authenticate: no byte of plaintext gets out then.
   std::optional<Bytes> open(std::uint64_t ordinal, ByteView associated, ByteView box) const;
+  // `plain` is replaced, its memory used again; false and empty instead of nothing.
+  bool open(std::uint64_t ordinal, ByteView associated, ByteView box, Bytes& plain) const;
 
  private:
   struct Context;

@@ -157,11 +157,12 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) co
   if (head.frame_size() != frame.size()) throw damage("a frame has the wrong size");
   Bytes associated = header_;
   associated.insert(associated.end(), frame.begin(), frame.begin() + FrameHead::size);
-  std::optional<Bytes> box = aead_.open(head.ordinal, associated, frame.subspan(FrameHead::size));
-  if (!box) throw damage("a frame does not authenticate: its bytes were changed");
+  static thread_local Bytes box;
+  if (!aead_.open(head.ordinal, associated, frame.subspan(FrameHead::size), box))
+    throw damage("a frame does not authenticate: its bytes were changed");
   FrameContent out;
   out.kind = head.kind;
-  ByteReader in(*box);
+  ByteReader in(box);
   std::uint32_t count = in.u32();
   if (count > limits::chunks_per_frame || (count != 0 && !lists_chunks(head.kind)))
     throw damage("a frame lists too much");

@@ -55,14 +55,15 @@ FrameFileReader::FrameFileReader(const Store& store, const std::string& path, co
   cipher_.emplace(master, header);
 }
 
-FrameContent FrameFileReader::read(FramePlace place) {
+FrameContent FrameFileReader::read(FramePlace place) const {
   if (place.offset < FileHeader::size || place.size > size_ || place.offset > size_ - place.size) {
     throw damage("a frame would lie outside of its file");
   }
-  Bytes bytes(place.size);
+  static thread_local Bytes bytes;
+  static thread_local Decompressor decompressor;
+  bytes.resize(place.size);
   file_->read_at(place.offset, bytes);
-  std::lock_guard lock(mutex_);
-  return cipher_->decrypt(bytes, decompressor_);
+  return cipher_->decrypt(bytes, decompressor);
 }
 
 std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {

@@ -2,7 +2,6 @@
 #pragma once
 
 #include <memory>
-#include <mutex>
 
 #include "archive/frame.hpp"
 #include "store/store.hpp"
@@ -42,14 +41,13 @@ class FrameFileWriter {
   std::uint32_t ordinal_ = 0;
 };
 
-// Opens a file and checks its header against what the seal says. Reading frames may be called from several
-// threads, one at a time.
+// Opens a file and checks its header against what the seal says. Frames may be read from several threads.
 class FrameFileReader {
  public:
   // Throws Error of kind damage when the file is missing, has another size, or another identity.
   FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
                   const SealedFile& expected);
-  FrameContent read(FramePlace place);
+  FrameContent read(FramePlace place) const;
   // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where
   // the row breaks, with `reached()` telling how far it got.
   template <typename F>
@@ -74,8 +72,6 @@ class FrameFileReader {
   std::unique_ptr<StoreReader> file_;
   Bytes header_bytes_;
   std::optional<FrameCipher> cipher_;
-  Decompressor decompressor_;
-  std::mutex mutex_;
   std::uint64_t size_ = 0;
   std::uint64_t reached_ = 0;
 };

@@ -39,6 +39,11 @@ bool shown_as_is(std::uint32_t code) {
 
 }  // namespace
 
+std::size_t utf8_length(std::string_view bytes) {
+  std::uint32_t code = 0;
+  return bytes.empty() ? 0 : sequence_length(bytes, code);
+}
+
 bool is_utf8(std::string_view bytes) {
   std::uint32_t code = 0;
   while (!bytes.empty()) {

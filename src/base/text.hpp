@@ -12,6 +12,8 @@
 namespace kestrum {
 
 bool is_utf8(std::string_view bytes);
+// Bytes of the character that `bytes` begins with; 0 when it begins with none.
+std::size_t utf8_length(std::string_view bytes);
 
 // A file name as it may be shown: what is not printable UTF-8 becomes \xNN, a newline \n, a backslash \\.
 std::string printable(std::string_view bytes);

@@ -32,9 +32,17 @@ class OwnerNumbers {
   std::map<std::string, std::uint32_t> groups_;
 };
 
+// One thing that could not be given to a file.
+struct AttributeLoss {
+  enum class What { look, owner, mode, attribute, time };
+  What what = What::look;
+  std::string name;    // of the extended attribute
+  std::string reason;  // plain words
+};
+
 struct AttributeResult {
   bool owner_kept_back = false;  // not root: the owner could not be set (set-id bits are then left off too)
-  std::vector<std::string> complaints;  // plain words
+  std::vector<AttributeLoss> losses;
 };
 
 // What the object called `name` in the open folder is. Never follows a link. `fd`: a handle on it opened for
@@ -45,6 +53,7 @@ struct TargetObject {
   int fd = -1;
   bool is_link = false;
 };
+// Looks at the object again afterwards: some file systems take what they cannot keep without a word.
 AttributeResult apply_attributes(const TargetObject& object, const FileAttributes& attributes,
                                  OwnerNumbers& owners);
 

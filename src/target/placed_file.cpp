@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <array>
+#include <atomic>
 #include <cerrno>
 #include <cstdio>
 
@@ -40,32 +41,54 @@ std::string_view clash_name(Clash clash) {
   return "?";
 }
 
-std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash,
-                                          Instant modified, const std::string& stamp) {
+std::optional<Placement> placement_by(Clash clash, int folder_fd, const std::string& name, Instant modified,
+                                      const std::string& stamp) {
   struct stat status {};
   if (!exists(folder_fd, name, status)) return Placement{name, false};
-  if (clash == Clash::keep_existing) return std::nullopt;
-  if (clash == Clash::replace) return Placement{name, true};
-  if (clash == Clash::keep_newer) {
-    Instant there{status.st_mtim.tv_sec, static_cast<std::int32_t>(status.st_mtim.tv_nsec)};
-    if (!(there < modified)) return std::nullopt;
-    return Placement{name, true};
+  switch (clash) {
+    case Clash::keep_existing:
+      return std::nullopt;
+    case Clash::replace:
+      return Placement{name, true};
+    case Clash::keep_newer: {
+      Instant there{status.st_mtim.tv_sec, static_cast<std::int32_t>(status.st_mtim.tv_nsec)};
+      if (!(there < modified)) return std::nullopt;
+      return Placement{name, true};
+    }
+    case Clash::keep_both:
+      break;
   }
+  return Placement{name_beside(folder_fd, name, stamp), false};
+}
+
+std::string name_beside(int folder_fd, const std::string& name, const std::string& stamp) {
   std::size_t dot = name.rfind('.');
   if (dot == std::string::npos || dot == 0) dot = name.size();
   std::string ending = name.substr(dot);
+  struct stat status {};
   for (unsigned n = 1;; ++n) {
     std::string mark = " (from " + stamp + (n == 1 ? ")" : " " + std::to_string(n) + ")");
     std::string stem = name.substr(0, dot);
     if (stem.size() + mark.size() + ending.size() > 255)
       stem.resize(255 - std::min<std::size_t>(255, mark.size() + ending.size()));
     std::string other = stem + mark + ending;
-    if (!exists(folder_fd, other, status)) return Placement{other, false};
+    if (!exists(folder_fd, other, status)) return other;
   }
 }
 
+namespace {
+
+// Names that no other restore uses at the same time, without asking for random bytes for every file.
+std::string next_part_name() {
+  static const std::string run = to_hex(random_bytes(8));
+  static std::atomic<std::uint64_t> number = 0;
+  return ".kestrum-" + run + "-" + std::to_string(++number) + ".part";
+}
+
+}  // namespace
+
 TemporaryFile::TemporaryFile(int folder_fd)
-    : folder_fd_(folder_fd), name_(".kestrum-" + to_hex(random_bytes(8)) + ".part") {}
+    : folder_fd_(folder_fd), name_(next_part_name()) {}
 
 TemporaryFile::~TemporaryFile() {
   if (exists_) unlinkat(folder_fd_, name_.c_str(), 0);
@@ -89,22 +112,28 @@ int TemporaryFile::create_node(unsigned type_and_mode, unsigned device_major, un
 
 int TemporaryFile::create_hard_link(int other_folder_fd, const std::string& other_name) {
   exists_ = linkat(other_folder_fd, other_name.c_str(), folder_fd_, name_.c_str(), 0) == 0;
+  hard_link_ = exists_;
   return exists_ ? 0 : errno;
 }
 
 int TemporaryFile::write(ByteView data) {
   if (!write_full(file_.get(), data)) return errno;
   position_ += data.size();
+  ends_in_hole_ = false;
   return 0;
 }
 
 int TemporaryFile::skip(std::uint64_t length) {
   position_ += length;
+  ends_in_hole_ = true;
   return lseek(file_.get(), static_cast<off_t>(position_), SEEK_SET) < 0 ? errno : 0;
 }
 
+int TemporaryFile::end() {
+  return ends_in_hole_ && ftruncate(file_.get(), static_cast<off_t>(position_)) != 0 ? errno : 0;
+}
+
 int TemporaryFile::close() {
-  if (ftruncate(file_.get(), static_cast<off_t>(position_)) != 0) return errno;
   return file_.close();
 }
 
@@ -118,7 +147,7 @@ int TemporaryFile::place(const Placement& placement) {
   }
   if (code != 0) return code;
   // Renaming one hard link onto another of the same file does nothing and leaves both names.
-  unlinkat(folder_fd_, name_.c_str(), 0);
+  if (hard_link_) unlinkat(folder_fd_, name_.c_str(), 0);
   exists_ = false;
   return 0;
 }

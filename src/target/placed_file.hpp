@@ -14,15 +14,18 @@ enum class Clash { keep_both, replace, keep_existing, keep_newer };
 std::optional<Clash> parse_clash(std::string_view name);
 std::string_view clash_name(Clash clash);
 
-// Under which name something may be put, or nothing: what is there stays. `stamp` makes the second name of
-// keep-both
-// ("list (from 2027-03-14 20-30).csv"). `replaces`: something is there and will be replaced.
+// Under which name something is put. `replaces`: something is there and will be replaced.
 struct Placement {
   std::string name;
   bool replaces = false;
 };
-std::optional<Placement> choose_placement(int folder_fd, const std::string& name, Clash clash,
-                                          Instant modified, const std::string& stamp);
+
+// Where to put something when `name` was there before, or nothing: what is there stays.
+std::optional<Placement> placement_by(Clash clash, int folder_fd, const std::string& name, Instant modified,
+                                      const std::string& stamp);
+
+// The second name of keep-both, free in that folder: "list (from 2027-03-14 20-30).csv".
+std::string name_beside(int folder_fd, const std::string& name, const std::string& stamp);
 
 // Removed with its destructor unless `place` was reached. Errors are errno values for the caller's problem
 // list.
@@ -37,13 +40,15 @@ class TemporaryFile {
   int create_link(const std::string& target);  // a symbolic link
   int create_node(unsigned type_and_mode, unsigned device_major, unsigned device_minor);
   int create_hard_link(int other_folder_fd, const std::string& other_name);
+  bool is_hard_link() const { return hard_link_; }
 
   int handle() const { return file_.get(); }
   const std::string& name() const { return name_; }
   int write(ByteView data);
   int skip(std::uint64_t length);  // a hole
-  int close();                     // ends a regular file at its full length
-  // Renames to the placement's name. Without `replaces`, refuses with EEXIST when something appeared there.
+  int end();                       // of a regular file, at its full length; the handle stays open
+  int close();                     // of a regular file; no more calls on its handle
+  // Renames to the placement's name. Without `replaces`, refuses with EEXIST when something is there.
   int place(const Placement& placement);
 
  private:
@@ -52,6 +57,8 @@ class TemporaryFile {
   FileHandle file_;
   std::uint64_t position_ = 0;
   bool exists_ = false;
+  bool ends_in_hole_ = false;
+  bool hard_link_ = false;
 };
 
 }  // namespace kestrum

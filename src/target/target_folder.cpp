@@ -9,6 +9,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "target/names_before.hpp"
 
 namespace kestrum {
 
@@ -50,9 +51,11 @@ int TargetFolder::folder(const TreePath& below, bool create, bool* created) {
     int up = chain_.empty() ? root_.get() : chain_.back().handle.get();
     at = at.child(name);
     FileHandle handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
-    if (!handle && errno == ENOENT && create) {
-      if (mkdirat(up, name.c_str(), 0700) != 0 && errno != EEXIST)
+    if (!handle && (errno == ENOENT || refuses_name(errno)) && create) {
+      if (mkdirat(up, name.c_str(), 0700) != 0 && errno != EEXIST) {
+        if (refuses_name(errno)) throw NameRefused(ErrorKind::failed, system_reason(errno));
         throw system_error("create the folder", describe(at), errno);
+      }
       if (created != nullptr) *created = true;
       handle = open_beneath(up, name, O_RDONLY | O_DIRECTORY);
     }

@@ -8,10 +8,17 @@
 #include <optional>
 #include <string>
 
+#include "base/error.hpp"
 #include "base/file_handle.hpp"
 #include "base/tree_path.hpp"
 
 namespace kestrum {
+
+// The file system cannot hold a folder's name.
+class NameRefused : public Error {
+ public:
+  using Error::Error;
+};
 
 class TargetFolder {
  public:
@@ -21,7 +28,7 @@ class TargetFolder {
 
   // An open handle on the folder `below` (relative to the target); good until the next call. Created with
   // mode 0700 where missing and `create`; `created` tells whether the last component was. Throws Error of
-  // kind failed, naming the path: also when a link or a file stands in the way.
+  // kind failed, naming the path: also when a link or a file stands in the way; NameRefused.
   int folder(const TreePath& below, bool create, bool* created = nullptr);
   const std::string& path() const { return path_; }
   // For messages.

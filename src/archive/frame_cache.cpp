@@ -1,0 +1,145 @@
+#include "archive/frame_cache.hpp"
+
+#include <algorithm>
+
+#include "base/error.hpp"
+
+namespace kestrum {
+
+FrameCache::~FrameCache() {
+  tasks_.close();
+  for (std::thread& thread : threads_) thread.join();
+}
+
+ChunkView FrameCache::cut_out(const Where& where, const ChunkRef& ref) {
+  if (where.length != ref.length) throw damage("a chunk is not where the index says");
+  const std::shared_ptr<const LoadedFrame>& loaded = where.frame->loaded;
+  ChunkView view{loaded, ByteView(loaded->frame.content).subspan(where.offset, where.length)};
+  if (!loaded->names_checked && naming_.name(view.content) != ref.name)
+    throw damage("a chunk's content does not have its name");
+  return view;
+}
+
+std::optional<ChunkView> FrameCache::find(const ChunkRef& ref) {
+  auto where = by_name_.find(ref.name);
+  if (where == by_name_.end()) return std::nullopt;
+  kept_.splice(kept_.begin(), kept_, where->second.frame);
+  return cut_out(where->second, ref);
+}
+
+ChunkView FrameCache::read(SetReader& reader, const IndexRecord& record, const ChunkRef& ref) {
+  Key key{&reader, record.slot, record.frame.offset};
+  auto at = by_place_.find(key);
+  std::list<Kept>::iterator frame;
+  if (at != by_place_.end()) {
+    frame = at->second;
+    kept_.splice(kept_.begin(), kept_, frame);
+  } else if (auto coming = coming_.find(key); coming != coming_.end()) {
+    Future future = std::move(coming->second);
+    coming_.erase(coming);
+    frame = keep(key, future.get());
+    read_ahead(reader, record.slot, record.frame);
+  } else {
+    auto loaded = std::make_shared<LoadedFrame>();
+    loaded->frame = reader.read_frame(record.slot, record.frame);
+    bool is_content = loaded->frame.kind == FrameKind::content;
+    frame = keep(key, std::move(loaded));
+    if (is_content) read_ahead(reader, record.slot, record.frame);
+  }
+  // By place, not by name: the index may be wrong about this frame while another holds the chunk.
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : frame->loaded->frame.chunks) {
+    if (chunk.name == ref.name) return cut_out({frame, offset, chunk.length}, ref);
+    offset += chunk.length;
+  }
+  throw damage("a chunk is not where the index says");
+}
+
+std::list<FrameCache::Kept>::iterator FrameCache::keep(const Key& key,
+                                                       std::shared_ptr<const LoadedFrame> loaded) {
+  kept_.push_front({key, std::move(loaded)});
+  auto frame = kept_.begin();
+  by_place_[key] = frame;
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : frame->loaded->frame.chunks) {
+    by_name_.insert_or_assign(chunk.name, Where{frame, offset, chunk.length});
+    offset += chunk.length;
+  }
+  bytes_ += frame->loaded->frame.content.size();
+  while (bytes_ > limit && kept_.size() > 1) {
+    auto last = std::prev(kept_.end());
+    for (const ListedChunk& chunk : last->loaded->frame.chunks) {
+      auto where = by_name_.find(chunk.name);
+      if (where != by_name_.end() && where->second.frame == last) by_name_.erase(where);
+    }
+    by_place_.erase(last->key);
+    bytes_ -= last->loaded->frame.content.size();
+    kept_.pop_back();
+  }
+  return frame;
+}
+
+// Two frames in a row tell that the set is gone through in order.
+void FrameCache::read_ahead(SetReader& reader, std::uint32_t slot, FramePlace place) {
+  FrameFileReader& file = reader.file(slot);
+  Stream& stream = streams_[&reader];
+  stream.in_order = stream.slot == slot && stream.next == place.offset ? stream.in_order + 1 : 0;
+  bool goes_on = stream.slot == slot && stream.ahead > place.offset;
+  stream.slot = slot;
+  stream.next = 0;
+  std::uint64_t at = place.offset + place.size;
+  std::size_t found = 0;
+  try {
+    while (at < file.size() && found < (stream.in_order > 0 ? depth : 1)) {
+      auto [next, head] = file.head_at(at);
+      bool is_content = FrameHead::decode(head).kind == FrameKind::content;
+      if (is_content && found++ == 0) stream.next = at;
+      if (is_content && stream.in_order > 0 && (!goes_on || at >= stream.ahead)) {
+        start({&reader, slot, at}, file, next);
+        stream.ahead = at + next.size;
+        goes_on = true;
+      }
+      at += next.size;
+    }
+  } catch (const Error&) {
+    // Whoever needs what comes here will be told.
+  }
+}
+
+void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) {
+  if (by_place_.contains(key) || coming_.contains(key)) return;
+  if (coming_.size() >= 2 * depth) {
+    // What was read ahead on a track that was left is given up.
+    std::erase_if(coming_, [&](auto& one) { return one.first.reader != key.reader || one.first.slot != key.slot; });
+    if (coming_.size() >= 2 * depth) coming_.clear();
+  }
+  if (threads_.empty()) {
+    unsigned count = std::clamp(std::thread::hardware_concurrency(), 1u, 4u);
+    for (unsigned i = 0; i < count; ++i) threads_.emplace_back([this] { work(); });
+  }
+  auto task = std::make_shared<Task>();
+  task->file = &file;
+  task->place = place;
+  coming_[key] = task->done.get_future();
+  tasks_.push(std::move(task));
+}
+
+void FrameCache::work() {
+  while (std::optional<std::shared_ptr<Task>> task = tasks_.pop()) {
+    try {
+      auto loaded = std::make_shared<LoadedFrame>();
+      loaded->frame = (*task)->file->read((*task)->place);
+      try {
+        check_names(loaded->frame, naming_);
+        loaded->names_checked = true;
+      } catch (const Error&) {
+        // Each chunk is checked when it is asked for.
+      }
+      (*task)->done.set_value(std::move(loaded));
+    } catch (...) {
+      (*task)->done.set_exception(std::current_exception());
+    }
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,91 @@
+// Frames read lately, by the chunks they hold; and frames read ahead on other threads, while somebody goes
+// through a set in order.
+#pragma once
+
+#include <future>
+#include <list>
+#include <map>
+#include <memory>
+#include <thread>
+#include <unordered_map>
+
+#include "archive/set_reader.hpp"
+#include "base/bounded_queue.hpp"
+
+namespace kestrum {
+
+struct LoadedFrame {
+  FrameContent frame;
+  bool names_checked = false;  // every chunk has the name it is listed under
+};
+
+// A chunk's content, kept alive.
+struct ChunkView {
+  std::shared_ptr<const LoadedFrame> frame;
+  ByteView content;
+};
+
+// For one thread; its own threads only read, decrypt, decompress and check frames.
+class FrameCache {
+ public:
+  explicit FrameCache(const Naming& naming) : naming_(naming) {}
+  ~FrameCache();
+  FrameCache(const FrameCache&) = delete;
+  FrameCache& operator=(const FrameCache&) = delete;
+
+  // From the frames at hand, whatever set they are of; nothing when none holds it. Throws damage when its
+  // length or its content is wrong.
+  std::optional<ChunkView> find(const ChunkRef& ref);
+  // From the frame where an index says it lies. Throws damage.
+  ChunkView read(SetReader& reader, const IndexRecord& record, const ChunkRef& ref);
+
+ private:
+  static constexpr std::size_t limit = 24u << 20;  // bytes of content kept
+  static constexpr std::size_t depth = 4;          // frames read ahead
+  struct Key {
+    SetReader* reader;
+    std::uint32_t slot;
+    std::uint64_t offset;
+    auto operator<=>(const Key&) const = default;
+  };
+  struct Kept {
+    Key key;
+    std::shared_ptr<const LoadedFrame> loaded;
+  };
+  struct Where {
+    std::list<Kept>::iterator frame;
+    std::uint32_t offset;
+    std::uint32_t length;
+  };
+  using Future = std::future<std::shared_ptr<const LoadedFrame>>;
+  // How far somebody has come in the content frames of one set.
+  struct Stream {
+    std::uint32_t slot = 0;
+    std::uint64_t next = 0;   // offset of the content frame that would come next
+    std::uint64_t ahead = 0;  // from here on nothing was asked for ahead
+    unsigned in_order = 0;
+  };
+  struct Task {
+    FrameFileReader* file;
+    FramePlace place;
+    std::promise<std::shared_ptr<const LoadedFrame>> done;
+  };
+
+  ChunkView cut_out(const Where& where, const ChunkRef& ref);
+  std::list<Kept>::iterator keep(const Key& key, std::shared_ptr<const LoadedFrame> loaded);
+  void read_ahead(SetReader& reader, std::uint32_t slot, FramePlace place);
+  void start(const Key& key, FrameFileReader& file, FramePlace place);
+  void work();
+
+  const Naming& naming_;
+  std::list<Kept> kept_;  // used last comes first
+  std::map<Key, std::list<Kept>::iterator> by_place_;
+  std::unordered_map<ChunkName, Where, ChunkNameHash> by_name_;
+  std::size_t bytes_ = 0;
+  std::map<SetReader*, Stream> streams_;
+  std::map<Key, Future> coming_;
+  BoundedQueue<std::shared_ptr<Task>> tasks_{64};
+  std::vector<std::thread> threads_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,124 @@
+#include "engine/restore_state.hpp"
+
+#include <algorithm>
+#include <cerrno>
+
+#include "base/text.hpp"
+#include "engine/set_run.hpp"
+
+namespace kestrum {
+namespace {
+
+FileAttributes attributes_of(const Entry& entry, PointReader& reader) {
+  FileAttributes out;
+  out.mode = entry.mode;
+  out.owner = entry.owner;
+  out.group = entry.group;
+  out.owner_name = entry.owner_name;
+  out.group_name = entry.group_name;
+  out.modified = entry.modified;
+  std::vector<Attribute> list = entry.attributes;
+  if (entry.attribute_chunk) {
+    Bytes chunk = reader.fetch(*entry.attribute_chunk);
+    ByteReader in(chunk);
+    list = read_attributes(in);
+    in.expect_end();
+  }
+  for (Attribute& attribute : list)
+    out.extended.emplace_back(std::move(attribute.name), std::move(attribute.value));
+  return out;
+}
+
+// "2027-03-14 20-30", fit for a file's name.
+std::string stamp_of(Instant when) {
+  std::string stamp = local_text(when);
+  std::replace(stamp.begin(), stamp.end(), ':', '-');
+  return stamp;
+}
+
+std::string operation_of(const AttributeLoss& loss) {
+  switch (loss.what) {
+    case AttributeLoss::What::owner:
+      return "set the owner of";
+    case AttributeLoss::What::mode:
+      return "set the mode of";
+    case AttributeLoss::What::attribute:
+      return "set the attribute " + printable(loss.name) + " of";
+    case AttributeLoss::What::time:
+      return "set the time of";
+    case AttributeLoss::What::look:
+      break;
+  }
+  return "look again at";
+}
+
+}  // namespace
+
+RestoreState::RestoreState(OpenPoint& open_point, const RestoreRequest& asked, Observer& watching,
+                           const std::function<void(const RestoredItem&)>& each)
+    : point(open_point),
+      request(asked),
+      observer(watching),
+      item(each),
+      stamp(stamp_of(open_point.facts().started)) {
+  result.point = point.facts();
+}
+
+void RestoreState::problem(const TreePath& path, const std::string& operation, const std::string& reason) {
+  add_problem(result.problems, observer, {path.absolute(), operation, reason});
+}
+
+void RestoreState::done(const Entry& entry, const TreePath& placed, const std::string& note) {
+  if (entry.has_content()) {
+    ++result.files;
+    result.bytes += entry.size;
+  } else {
+    ++result.others;
+  }
+  tell(entry, placed, note);
+}
+
+void RestoreState::tell(const Entry& entry, const TreePath& placed, const std::string& note) {
+  if (!item) return;
+  std::string where = request.target == "/" ? placed.absolute() : request.target + placed.absolute();
+  item({entry.path, where, entry.type, entry.size, note});
+}
+
+void RestoreState::apply(const Entry& entry, const TargetObject& object) {
+  FileAttributes attributes;
+  try {
+    attributes = attributes_of(entry, point.reader());
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+    result.damaged = true;
+    problem(entry.path, "restore the attributes of", error.what());
+    Entry bare = entry;
+    bare.attribute_chunk.reset();
+    attributes = attributes_of(bare, point.reader());
+  }
+  AttributeResult applied = apply_attributes(object, attributes, owners_);
+  result.owners_kept_back = result.owners_kept_back || applied.owner_kept_back;
+  for (const AttributeLoss& loss : applied.losses) lose(entry.path, operation_of(loss), loss.reason);
+}
+
+void RestoreState::lose(const TreePath& path, const std::string& operation, const std::string& reason) {
+  Loss& lost = losses_[{operation, reason}];
+  if (lost.count++ == 0) lost.first = path;
+}
+
+void RestoreState::tell_losses() {
+  for (const auto& [what, loss] : losses_) {
+    std::string more = loss.count == 1 ? "" : "; the same for " + grouped(loss.count - 1) + " more";
+    problem(loss.first, what.first, what.second + more);
+  }
+  losses_.clear();
+}
+
+void check_target(int code, const char* what, const RestoreRequest& request) {
+  if (code == ENOSPC || code == EDQUOT)
+    throw Error(ErrorKind::full, "there is no space left in " + printable(request.target),
+                "free some, or restore to another drive");
+  if (code != 0) throw Error(ErrorKind::failed, std::string("cannot ") + what + ": " + system_reason(code));
+}
+
+}  // namespace kestrum

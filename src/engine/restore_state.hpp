@@ -1,0 +1,49 @@
+// What the parts of one restore share.
+#pragma once
+
+#include <functional>
+#include <map>
+
+#include "engine/restore.hpp"
+#include "engine/restore_target.hpp"
+
+namespace kestrum {
+
+class RestoreState {
+ public:
+  // References must outlive this.
+  RestoreState(OpenPoint& open_point, const RestoreRequest& asked, Observer& watching,
+               const std::function<void(const RestoredItem&)>& each);
+
+  OpenPoint& point;
+  const RestoreRequest& request;
+  Observer& observer;
+  const std::function<void(const RestoredItem&)>& item;
+  std::string stamp;                    // of the point, fit for a file's name
+  std::optional<RestoreTarget> target;  // not in a dry restore
+  RestoreResult result;
+
+  void problem(const TreePath& path, const std::string& operation, const std::string& reason);
+  // Counts it and tells of it; `placed` as it is below the target.
+  void done(const Entry& entry, const TreePath& placed, const std::string& note);
+  void tell(const Entry& entry, const TreePath& placed, const std::string& note);
+  // Something of it that the target could not keep; gathered.
+  void lose(const TreePath& path, const std::string& operation, const std::string& reason);
+  // Gives an object its attributes; what the target cannot keep is gathered.
+  void apply(const Entry& entry, const TargetObject& object);
+  // What was gathered as problems: one for each thing lost, with how many files it concerns.
+  void tell_losses();
+
+ private:
+  struct Loss {
+    TreePath first;
+    std::uint64_t count = 0;
+  };
+  OwnerNumbers owners_;
+  std::map<std::pair<std::string, std::string>, Loss> losses_;  // by operation and reason
+};
+
+// Throws full where there is no space left, failed for any other errno but 0.
+void check_target(int code, const char* what, const RestoreRequest& request);
+
+}  // namespace kestrum

@@ -60,10 +60,7 @@ void LeafWriter::restore(const Entry& entry, const TreePath& place) {
   if (entry.has_content()) {
     check_target(file.create_file(), "create the file", state_.request);
     if (!write_content(entry, file)) {
-      struct stat status {};
-      std::uint64_t fits = fstat(file.handle(), &status) == 0 ? static_cast<std::uint64_t>(status.st_size) : 0;
-      constexpr std::uint64_t step = 1u << 20;
-      write_in_parts(entry, spot, std::max(step, fits / step * step));
+      write_in_parts(entry, spot, file.largest());
       return;
     }
     state_.apply(entry, {spot.fd, file.name(), file.handle(), false});
@@ -186,9 +183,11 @@ std::string LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot)
                                        system_reason(code));
   }
   if (spot.placement.replaces) state_.target->names().replaced(spot.folder, spot.placement.name);
-  const std::string& name = spot.placement.name;
-  if (trouble.empty() && (name.ends_with('.') || name.ends_with(' ')) && !lists_name(spot.fd, name))
+  std::string& name = spot.placement.name;
+  if (trouble.empty() && (name.ends_with('.') || name.ends_with(' ')) && !lists_name(spot.fd, name)) {
     trouble = "the file system there cuts the end of its name off: it is in ";
+    while (name.ends_with('.') || name.ends_with(' ')) name.pop_back();
+  }
   if (!trouble.empty())
     state_.problem(entry.path, "restore",
                    trouble + state_.target->describe(spot.folder.child(spot.placement.name)));

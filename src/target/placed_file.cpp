@@ -129,6 +129,18 @@ int TemporaryFile::skip(std::uint64_t length) {
   return lseek(file_.get(), static_cast<off_t>(position_), SEEK_SET) < 0 ? errno : 0;
 }
 
+std::uint64_t TemporaryFile::largest() {
+  constexpr std::uint64_t step = 1u << 20;
+  struct stat status {};
+  std::uint64_t reached = fstat(file_.get(), &status) == 0 ? static_cast<std::uint64_t>(status.st_size) : 0;
+  if (reached >= 64 * step) return reached / step * step;
+  // A hole went beyond the limit before anything was written up to it.
+  for (std::uint64_t size = step << 20; size > step; size /= 2) {
+    if (ftruncate(file_.get(), static_cast<off_t>(size)) == 0) return size;
+  }
+  return step;
+}
+
 int TemporaryFile::end() {
   return ends_in_hole_ && ftruncate(file_.get(), static_cast<off_t>(position_)) != 0 ? errno : 0;
 }

@@ -37,13 +37,20 @@ Subject Workbench::subject(const std::string& what) const {
 
 Snapshot Workbench::restored(Sequence sequence) {
   std::string target = folder_ / ("restored-" + std::to_string(++restores_));
+  RestoreResult result = restore_to(target, sequence);
+  EXPECT_TRUE(result.problems.empty()) << result.problems[0].path << ": " << result.problems[0].reason;
+  return take_snapshot(target + "/source");
+}
+
+RestoreResult Workbench::restore_to(const std::string& target, Sequence sequence, Clash clash) {
   Subject opened = subject();
   RestoreRequest request;
   request.paths = {*TreePath::parse(source())};
   request.target = target;
-  RestoreResult result = restore(opened, {PointWish::By::number, sequence, {}}, request, *observer, {});
-  EXPECT_TRUE(result.problems.empty()) << result.problems[0].path << ": " << result.problems[0].reason;
-  return take_snapshot(target + "/source");
+  request.clash = clash;
+  PointWish wish;
+  if (sequence != 0) wish = {PointWish::By::number, sequence, {}};
+  return restore(opened, wish, request, *observer, {});
 }
 
 VerifyResult Workbench::verified(VerifyDepth depth) {

@@ -28,6 +28,8 @@ class Workbench {
   Subject subject(const std::string& what = "job") const;
   // Restores everything below the source of that point and gives what is there.
   Snapshot restored(Sequence sequence);
+  // Restores everything below the source into `target`, whatever the problems.
+  RestoreResult restore_to(const std::string& target, Sequence sequence = 0, Clash clash = Clash::keep_both);
   VerifyResult verified(VerifyDepth depth = VerifyDepth::all);
   // The folder of a set, on this machine.
   std::string set_folder(Sequence sequence) const;

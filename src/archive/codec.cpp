@@ -24,7 +24,8 @@ bool Compressor::worth_it(ByteView content) {
   constexpr std::size_t samples = 4;
   if (content.size() < 4 * samples * sample) return true;
   std::size_t packed = 0;
-  context_->scratch.resize(ZSTD_compressBound(sample));
+  if (context_->scratch.size() < ZSTD_compressBound(sample))
+    context_->scratch.resize(ZSTD_compressBound(sample));
   for (std::size_t i = 0; i < samples; ++i) {
     ByteView part = content.subspan((content.size() - sample) / (samples - 1) * i, sample);
     std::size_t n = ZSTD_compressCCtx(context_->zstd, context_->scratch.data(), context_->scratch.size(),
@@ -36,18 +37,18 @@ bool Compressor::worth_it(ByteView content) {
 }
 
 Codec Compressor::compress(ByteView content, int level, Bytes& out) {
-  std::size_t begin = out.size();
   if (worth_it(content)) {
-    out.resize(begin + ZSTD_compressBound(content.size()));
-    std::size_t n = ZSTD_compressCCtx(context_->zstd, out.data() + begin, out.size() - begin, content.data(),
+    Bytes& scratch = context_->scratch;
+    std::size_t bound = ZSTD_compressBound(content.size());
+    if (scratch.size() < bound) scratch.resize(bound);
+    std::size_t n = ZSTD_compressCCtx(context_->zstd, scratch.data(), scratch.size(), content.data(),
                                       content.size(), level);
     if (ZSTD_isError(n) != 0)
       throw Error(ErrorKind::failed, std::string("compression failed: ") + ZSTD_getErrorName(n));
     if (n < content.size()) {
-      out.resize(begin + n);
+      out.insert(out.end(), scratch.begin(), scratch.begin() + static_cast<std::ptrdiff_t>(n));
       return Codec::zstd;
     }
-    out.resize(begin);
   }
   out.insert(out.end(), content.begin(), content.end());
   return Codec::stored;
@@ -64,13 +65,15 @@ Decompressor::Decompressor() : context_(std::make_unique<Context>()) {
 }
 Decompressor::~Decompressor() = default;
 
-Bytes Decompressor::decompress(Codec codec, ByteView packed, std::size_t size) {
+Bytes Decompressor::decompress(Codec codec, ByteView packed, std::size_t size, Bytes memory) {
+  Bytes content = std::move(memory);
   if (codec == Codec::stored) {
     if (packed.size() != size) throw damage("stored content has the wrong size");
-    return Bytes(packed.begin(), packed.end());
+    content.assign(packed.begin(), packed.end());
+    return content;
   }
   if (codec != Codec::zstd) throw damage("an unknown compression was used");
-  Bytes content(size);
+  content.resize(size);
   std::size_t n = ZSTD_decompressDCtx(context_->zstd, content.data(), size, packed.data(), packed.size());
   if (ZSTD_isError(n) != 0 || n != size) throw damage("compressed content does not decompress");
   return content;

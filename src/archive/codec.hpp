@@ -28,7 +28,8 @@ class Decompressor {
   Decompressor();
   ~Decompressor();
   // `size`: the content's exact length, checked against its limit by the caller. Throws Error of kind damage.
-  Bytes decompress(Codec codec, ByteView packed, std::size_t size);
+  // `memory` is used for the result.
+  Bytes decompress(Codec codec, ByteView packed, std::size_t size, Bytes memory = {});
 
  private:
   struct Context;

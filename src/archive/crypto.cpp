@@ -106,23 +106,30 @@ Aead::Aead(Aead&&) noexcept = default;
 Aead& Aead::operator=(Aead&&) noexcept = default;
 
 void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Bytes& out) const {
-  auto nonce = nonce_of(ordinal);
   std::size_t begin = out.size();
   out.resize(begin + plain.size() + tag_size);
+  seal(ordinal, associated, plain, std::span(out).subspan(begin));
+}
+
+void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, std::span<std::uint8_t> out) const {
+  auto nonce = nonce_of(ordinal);
   int n = 0;
   EVP_CIPHER_CTX* context = context_->seal;
   bool good =
+      out.size() == plain.size() + tag_size &&
       EVP_EncryptInit_ex(context, nullptr, nullptr, nullptr, nonce.data()) == 1 &&
       EVP_EncryptUpdate(context, nullptr, &n, associated.data(), static_cast<int>(associated.size())) == 1 &&
-      EVP_EncryptUpdate(context, out.data() + begin, &n, plain.data(), static_cast<int>(plain.size())) == 1 &&
-      EVP_EncryptFinal_ex(context, out.data() + begin + n, &n) == 1 &&
-      EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_GET_TAG, tag_size, out.data() + begin + plain.size()) == 1;
+      EVP_EncryptUpdate(context, out.data(), &n, plain.data(), static_cast<int>(plain.size())) == 1 &&
+      EVP_EncryptFinal_ex(context, out.data() + n, &n) == 1 &&
+      EVP_CIPHER_CTX_ctrl(context, EVP_CTRL_GCM_GET_TAG, tag_size, out.data() + plain.size()) == 1;
   if (!good) library_failed("encrypting");
 }
 
 bool Aead::open(std::uint64_t ordinal, ByteView associated, ByteView box, Bytes& plain) const {
-  plain.clear();
-  if (box.size() < tag_size) return false;
+  if (box.size() < tag_size) {
+    plain.clear();
+    return false;
+  }
   auto nonce = nonce_of(ordinal);
   plain.resize(box.size() - tag_size);
   Bytes tag(box.end() - tag_size, box.end());

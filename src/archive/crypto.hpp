@@ -61,6 +61,8 @@ class Aead {
   Aead& operator=(Aead&&) noexcept;
   // Appends ciphertext and tag to `out`.
   void seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Bytes& out) const;
+  // The same into `out`, which has exactly the size of both.
+  void seal(std::uint64_t ordinal, ByteView associated, ByteView plain, std::span<std::uint8_t> out) const;
   // `box` is ciphertext and tag. Nothing when it does not authenticate: no byte of plaintext gets out then.
   std::optional<Bytes> open(std::uint64_t ordinal, ByteView associated, ByteView box) const;
   // `plain` is replaced, its memory used again; false and empty instead of nothing.

@@ -25,6 +25,8 @@ class Cutter {
   std::size_t cut(ByteView data) const;
 
  private:
+  std::size_t roll(ByteView data, std::size_t from, std::size_t to, std::uint64_t mask,
+                   std::uint64_t& hash) const;
   std::array<std::uint64_t, 256> table_{};
 };
 

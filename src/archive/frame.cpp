@@ -122,11 +122,11 @@ FrameHead FrameHead::decode(ByteView bytes) {
   return head;
 }
 
-PackedFrame pack_frame(FrameContent&& frame, int level, Compressor& compressor) {
+PackedFrame pack_frame(const FrameContent& frame, int level, Compressor& compressor, Bytes box) {
   PackedFrame packed;
   packed.kind = frame.kind;
-  packed.chunks = std::move(frame.chunks);
-  ByteWriter list;
+  packed.chunks = frame.chunks;
+  ByteWriter list(std::move(box));
   list.u32(static_cast<std::uint32_t>(packed.chunks.size()));
   for (const ListedChunk& chunk : packed.chunks) {
     list.raw(chunk.name.bytes);
@@ -142,17 +142,17 @@ PackedFrame pack_frame(FrameContent&& frame, int level, Compressor& compressor) 
 FrameCipher::FrameCipher(const SecretKey& master, const FileHeader& header)
     : header_(header.encode()), aead_(file_key(master, header)) {}
 
-Bytes FrameCipher::encrypt(const PackedFrame& frame, std::uint32_t ordinal) const {
+void FrameCipher::encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& out) const {
   FrameHead head{frame.kind, frame.codec, frame.level, ordinal, static_cast<std::uint32_t>(frame.box.size())};
-  Bytes out = head.encode();
+  Bytes start = head.encode();
   Bytes associated = header_;
-  associated.insert(associated.end(), out.begin(), out.end());
-  out.reserve(head.frame_size());
-  aead_.seal(ordinal, associated, frame.box, out);
-  return out;
+  associated.insert(associated.end(), start.begin(), start.end());
+  out.resize(head.frame_size());
+  std::copy(start.begin(), start.end(), out.begin());
+  aead_.seal(ordinal, associated, frame.box, std::span(out).subspan(FrameHead::size));
 }
 
-FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) const {
+FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor, Bytes memory) const {
   FrameHead head = FrameHead::decode(frame.first(std::min(frame.size(), FrameHead::size)));
   if (head.frame_size() != frame.size()) throw damage("a frame has the wrong size");
   Bytes associated = header_;
@@ -178,7 +178,7 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor) co
   if (size > (head.kind == FrameKind::fence ? limits::fence : limits::frame_content))
     throw damage("a frame is too large");
   if (lists_chunks(head.kind) && sum != size) throw damage("a frame's list does not fit its content");
-  out.content = decompressor.decompress(head.codec, in.raw(in.remaining()), size);
+  out.content = decompressor.decompress(head.codec, in.raw(in.remaining()), size, std::move(memory));
   return out;
 }
 

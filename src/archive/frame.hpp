@@ -70,17 +70,24 @@ struct PackedFrame {
   Bytes box;  // plaintext of the encrypted part
 };
 
-PackedFrame pack_frame(FrameContent&& frame, int level, Compressor& compressor);
+// `box`: memory to be used for the result's.
+PackedFrame pack_frame(const FrameContent& frame, int level, Compressor& compressor, Bytes box = {});
 
 // The parts of one open file that encrypting and decrypting its frames needs.
 class FrameCipher {
  public:
   FrameCipher(const SecretKey& master, const FileHeader& header);
-  // The whole frame as it lies in the file.
-  Bytes encrypt(const PackedFrame& frame, std::uint32_t ordinal) const;
+  // The whole frame as it lies in the file; `out` is replaced, its memory used again.
+  void encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& out) const;
+  Bytes encrypt(const PackedFrame& frame, std::uint32_t ordinal) const {
+    Bytes out;
+    encrypt(frame, ordinal, out);
+    return out;
+  }
   // `frame`: head, encrypted part and tag. Checks the tag before anything else is looked at. Does not check
   // that chunks have the names listed (see check_names). Throws Error of kind damage.
-  FrameContent decrypt(ByteView frame, Decompressor& decompressor) const;
+  // `memory` is used for the content.
+  FrameContent decrypt(ByteView frame, Decompressor& decompressor, Bytes memory = {}) const;
 
  private:
   Bytes header_;

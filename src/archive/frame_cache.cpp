@@ -11,6 +11,17 @@ FrameCache::~FrameCache() {
   for (std::thread& thread : threads_) thread.join();
 }
 
+// Its memory goes back to the pool when nobody needs it any more.
+std::shared_ptr<LoadedFrame> FrameCache::load(const FrameFileReader& file, FramePlace place) const {
+  auto pool = buffers_;
+  std::shared_ptr<LoadedFrame> loaded(new LoadedFrame, [pool](LoadedFrame* frame) {
+    pool->give(std::move(frame->frame.content));
+    delete frame;
+  });
+  loaded->frame = file.read(place, pool->take());
+  return loaded;
+}
+
 ChunkView FrameCache::cut_out(const Where& where, const ChunkRef& ref) {
   if (where.length != ref.length) throw damage("a chunk is not where the index says");
   const std::shared_ptr<const LoadedFrame>& loaded = where.frame->loaded;
@@ -40,8 +51,7 @@ ChunkView FrameCache::read(SetReader& reader, const IndexRecord& record, const C
     frame = keep(key, future.get());
     read_ahead(reader, record.slot, record.frame);
   } else {
-    auto loaded = std::make_shared<LoadedFrame>();
-    loaded->frame = reader.read_frame(record.slot, record.frame);
+    std::shared_ptr<LoadedFrame> loaded = load(reader.file(record.slot), record.frame);
     bool is_content = loaded->frame.kind == FrameKind::content;
     frame = keep(key, std::move(loaded));
     if (is_content) read_ahead(reader, record.slot, record.frame);
@@ -127,8 +137,7 @@ void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) 
 void FrameCache::work() {
   while (std::optional<std::shared_ptr<Task>> task = tasks_.pop()) {
     try {
-      auto loaded = std::make_shared<LoadedFrame>();
-      loaded->frame = (*task)->file->read((*task)->place);
+      std::shared_ptr<LoadedFrame> loaded = load(*(*task)->file, (*task)->place);
       try {
         check_names(loaded->frame, naming_);
         loaded->names_checked = true;

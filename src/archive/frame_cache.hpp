@@ -11,6 +11,7 @@
 
 #include "archive/set_reader.hpp"
 #include "base/bounded_queue.hpp"
+#include "base/buffer_pool.hpp"
 
 namespace kestrum {
 
@@ -76,8 +77,10 @@ class FrameCache {
   void read_ahead(SetReader& reader, std::uint32_t slot, FramePlace place);
   void start(const Key& key, FrameFileReader& file, FramePlace place);
   void work();
+  std::shared_ptr<LoadedFrame> load(const FrameFileReader& file, FramePlace place) const;
 
   const Naming& naming_;
+  std::shared_ptr<BufferPool> buffers_ = std::make_shared<BufferPool>(8);
   std::list<Kept> kept_;  // used last comes first
   std::map<Key, std::list<Kept>::iterator> by_place_;
   std::unordered_map<ChunkName, Where, ChunkNameHash> by_name_;

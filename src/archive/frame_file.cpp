@@ -14,13 +14,13 @@ FrameFileWriter::FrameFileWriter(Store& store, const std::string& path, const Se
 }
 
 FramePlace FrameFileWriter::append(const PackedFrame& frame) {
-  Bytes bytes = cipher_.encrypt(frame, ordinal_++);
-  FramePlace place{size_, static_cast<std::uint32_t>(bytes.size())};
-  file_->append(bytes);
-  ByteView view = bytes;
+  cipher_.encrypt(frame, ordinal_++, encrypted_);
+  ByteView view = encrypted_;
+  FramePlace place{size_, static_cast<std::uint32_t>(view.size())};
+  file_->append(view);
   digest_.update(view.first(FrameHead::size));
   digest_.update(view.last(Aead::tag_size));
-  size_ += bytes.size();
+  size_ += view.size();
   return place;
 }
 
@@ -55,7 +55,7 @@ FrameFileReader::FrameFileReader(const Store& store, const std::string& path, co
   cipher_.emplace(master, header);
 }
 
-FrameContent FrameFileReader::read(FramePlace place) const {
+FrameContent FrameFileReader::read(FramePlace place, Bytes memory) const {
   if (place.offset < FileHeader::size || place.size > size_ || place.offset > size_ - place.size) {
     throw damage("a frame would lie outside of its file");
   }
@@ -63,7 +63,7 @@ FrameContent FrameFileReader::read(FramePlace place) const {
   static thread_local Decompressor decompressor;
   bytes.resize(place.size);
   file_->read_at(place.offset, bytes);
-  return cipher_->decrypt(bytes, decompressor);
+  return cipher_->decrypt(bytes, decompressor, std::move(memory));
 }
 
 std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {

@@ -37,6 +37,7 @@ class FrameFileWriter {
   FileHeader header_;
   FrameCipher cipher_;
   DigestStream digest_;
+  Bytes encrypted_;  // memory used again
   std::uint64_t size_ = 0;
   std::uint32_t ordinal_ = 0;
 };
@@ -47,7 +48,8 @@ class FrameFileReader {
   // Throws Error of kind damage when the file is missing, has another size, or another identity.
   FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
                   const SealedFile& expected);
-  FrameContent read(FramePlace place) const;
+  // `memory` is used for the content.
+  FrameContent read(FramePlace place, Bytes memory = {}) const;
   // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where
   // the row breaks, with `reached()` telling how far it got.
   template <typename F>

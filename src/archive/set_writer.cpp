@@ -62,7 +62,11 @@ void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) 
                                                     : record_;
   std::size_t limit = kind == FrameKind::content ? frame_bytes : catalog_frame_bytes;
   if (!open.chunks.empty() && open.content.size() + content.size() > limit) submit(open);
-  if (open.content.empty()) open.content.reserve(std::max(limit, content.size()));
+  if (open.content.empty()) {
+    if (kind == FrameKind::content) open.content = buffers_.take();
+    open.content.clear();
+    open.content.reserve(std::max(limit, content.size()));
+  }
   open.chunks.push_back({name, static_cast<std::uint32_t>(content.size())});
   open.content.insert(open.content.end(), content.begin(), content.end());
   if (open.content.size() >= limit || open.chunks.size() >= limits::chunks_per_frame) submit(open);
@@ -84,7 +88,10 @@ void SetWriter::compress_jobs() {
   Compressor compressor;
   while (auto job = to_compress_.pop()) {
     try {
-      (*job)->packed.set_value(pack_frame(std::move((*job)->draft), options_.level, compressor));
+      FrameContent& draft = (*job)->draft;
+      PackedFrame packed = pack_frame(draft, options_.level, compressor, buffers_.take());
+      buffers_.give(std::move(draft.content));
+      (*job)->packed.set_value(std::move(packed));
     } catch (...) {
       (*job)->packed.set_exception(std::current_exception());
     }
@@ -95,7 +102,10 @@ void SetWriter::write_frames() {
   bool failed = false;
   while (auto next = to_write_.pop()) {
     try {
-      if (!failed) write_frame(next->get());
+      if (failed) continue;
+      PackedFrame frame = next->get();
+      write_frame(frame);
+      buffers_.give(std::move(frame.box));
     } catch (const std::future_error&) {
       failed = true;  // given up before it was compressed
     } catch (...) {

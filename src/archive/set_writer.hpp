@@ -12,6 +12,7 @@
 #include "archive/name_table.hpp"
 #include "archive/seal.hpp"
 #include "base/bounded_queue.hpp"
+#include "base/buffer_pool.hpp"
 
 namespace kestrum {
 
@@ -93,6 +94,7 @@ class SetWriter final : public ChunkSink {
   FrameContent record_{.kind = FrameKind::record, .chunks = {}, .content = {}};
   std::uint64_t new_bytes_ = 0;
 
+  BufferPool buffers_{8};
   BoundedQueue<std::shared_ptr<Job>> to_compress_;
   BoundedQueue<std::future<PackedFrame>> to_write_;
   std::vector<std::thread> workers_;

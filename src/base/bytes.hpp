@@ -24,6 +24,9 @@ inline std::string_view as_text(ByteView bytes) {
 // Appends to a buffer it owns; `take` hands the buffer out and leaves the writer empty.
 class ByteWriter {
  public:
+  ByteWriter() = default;
+  // Begins empty; `memory` is used again.
+  explicit ByteWriter(Bytes memory) : out_(std::move(memory)) { out_.clear(); }
   void u8(std::uint8_t value) { out_.push_back(value); }
   void u16(std::uint16_t value) { fixed(value, 2); }
   void u32(std::uint32_t value) { fixed(value, 4); }

@@ -42,7 +42,7 @@ TEST_F(Frames, RoundTrip) {
   for (std::size_t chunks : {0u, 1u, 5u}) {
     FrameContent frame = sample(naming_, chunks, 1000);
     FrameContent copy = frame;
-    Bytes bytes = cipher.encrypt(pack_frame(std::move(copy), 3, compressor_), 4);
+    Bytes bytes = cipher.encrypt(pack_frame(copy, 3, compressor_), 4);
     FrameContent back = cipher.decrypt(bytes, decompressor_);
     EXPECT_EQ(back.content, frame.content);
     EXPECT_EQ(back.chunks.size(), chunks);

@@ -78,11 +78,7 @@ std::string_view entry_type_name(EntryType type) {
 }
 
 void write_path(ByteWriter& out, const std::string& joined, const std::string& previous) {
-  std::size_t most = std::min(joined.size(), previous.size());
-  std::size_t shared = static_cast<std::size_t>(
-      std::mismatch(joined.begin(), joined.begin() + static_cast<std::ptrdiff_t>(most), previous.begin())
-          .first -
-      joined.begin());
+  std::size_t shared = common_length(joined, previous);
   out.varint(shared);
   out.text(std::string_view(joined).substr(shared));
 }
@@ -90,10 +86,15 @@ void write_path(ByteWriter& out, const std::string& joined, const std::string& p
 TreePath read_path(ByteReader& in, const std::string& previous) {
   std::uint64_t shared = in.varint();
   if (shared > previous.size()) throw damage("a path shares more than there is");
-  std::string joined = previous.substr(0, shared) + in.text(limits::path);
-  std::optional<TreePath> path = TreePath::from_joined(joined);
-  if (!path || joined.size() > limits::path) throw damage("a path in the catalog is none");
-  return *path;
+  std::string_view rest = as_text(in.bytes(limits::path));
+  if (shared + rest.size() > limits::path) throw damage("a path in the catalog is none");
+  std::string joined;
+  joined.reserve(shared + rest.size());
+  joined.append(previous, 0, shared);
+  joined += rest;
+  std::optional<TreePath> path = TreePath::continued(std::move(joined), shared);
+  if (!path) throw damage("a path in the catalog is none");
+  return std::move(*path);
 }
 
 void write_content_list(ByteWriter& out, const ContentList& list) {

@@ -31,7 +31,7 @@ template <typename Encode>
 void CatalogWriter::add_at(std::size_t level, const TreePath& path, std::uint64_t entries,
                            std::uint64_t bytes, Encode&& encode) {
   if (levels_[level].page.size() >= min_page && is_boundary(level, path)) add_link(level + 1, flush(level));
-  ByteWriter encoded;
+  ByteWriter encoded(std::move(scratch_));
   encode(encoded, levels_[level].last);
   if (levels_[level].count > 0 && levels_[level].page.size() + encoded.size() > limits::page - 16) {
     add_link(level + 1, flush(level));
@@ -42,6 +42,7 @@ void CatalogWriter::add_at(std::size_t level, const TreePath& path, std::uint64_
   if (open.count == 0) open.first = path;
   open.page.raw(encoded.view());
   open.last = path.joined();
+  scratch_ = encoded.take();
   ++open.count;
   open.entries += entries;
   open.bytes += bytes;

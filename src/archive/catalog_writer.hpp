@@ -33,6 +33,7 @@ class CatalogWriter {
   bool is_boundary(std::size_t level, const TreePath& path) const;
 
   ChunkSink& sink_;
+  Bytes scratch_;
   std::uint64_t seed_;
   std::vector<Level> levels_;
 };

@@ -104,6 +104,7 @@ void ChainChunks::load() {
 std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
   if (sets_.empty()) return std::nullopt;
   if (auto known = remembered_.find(name); known != remembered_.end()) return known->second;
+  if (!loaded_ && page_reads_ + sets_.size() <= most_page_reads) return find_by_page(name);
   if (!loaded_) load();
   std::optional<std::uint32_t> which = table_.find(name);
   if (!which) return std::nullopt;
@@ -112,6 +113,19 @@ std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
     if (record && !sets_[*which]->is_lost(*record)) return sets_[*which]->facts().sequence;
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::damage) throw;
+  }
+  return std::nullopt;
+}
+
+std::optional<Sequence> ChainChunks::find_by_page(const ChunkName& name) {
+  page_reads_ += sets_.size();
+  for (SetReader* set : sets_) {
+    try {
+      std::optional<IndexRecord> record = set->find(name);
+      if (record && !set->is_lost(*record)) return set->facts().sequence;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage) throw;
+    }
   }
   return std::nullopt;
 }

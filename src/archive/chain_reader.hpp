@@ -52,8 +52,9 @@ class PointReader final : public ChunkSource {
   FrameCache frames_{naming_};
 };
 
-// What a new set may refer to: the chunks of the sets given, without those known to be lost. Reads the
-// indexes only when the first chunk is asked for, so that a run in which nothing changed reads none.
+// What a new set may refer to: the chunks of the sets given, without those known to be lost. The first chunks
+// asked for are looked up in single pages of the indexes, and only then are the indexes read whole: a run in
+// which hardly anything changed reads hardly anything.
 class ChainChunks final : public KnownChunks {
  public:
   explicit ChainChunks(std::vector<SetReader*> sets) : sets_(std::move(sets)) {}
@@ -66,8 +67,11 @@ class ChainChunks final : public KnownChunks {
   bool any_losses() const;
 
  private:
+  static constexpr std::size_t most_page_reads = 1024;
   void load();
+  std::optional<Sequence> find_by_page(const ChunkName& name);
   std::vector<SetReader*> sets_;
+  std::size_t page_reads_ = 0;
   NameTable table_;
   bool loaded_ = false;
   std::unordered_map<ChunkName, Sequence, ChunkNameHash> remembered_;

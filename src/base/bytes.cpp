@@ -8,14 +8,6 @@ void ByteWriter::fixed(std::uint64_t value, int width) {
   for (int i = 0; i < width; ++i) out_.push_back(static_cast<std::uint8_t>(value >> (8 * i)));
 }
 
-void ByteWriter::varint(std::uint64_t value) {
-  while (value >= 0x80) {
-    out_.push_back(static_cast<std::uint8_t>(value | 0x80));
-    value >>= 7;
-  }
-  out_.push_back(static_cast<std::uint8_t>(value));
-}
-
 void ByteWriter::signed_varint(std::int64_t value) {
   varint((static_cast<std::uint64_t>(value) << 1) ^ static_cast<std::uint64_t>(value >> 63));
 }
@@ -27,14 +19,14 @@ std::uint64_t ByteReader::fixed(int width) {
   return value;
 }
 
-std::uint64_t ByteReader::varint() {
-  std::uint64_t value = 0;
-  for (int shift = 0; shift < 70; shift += 7) {
+std::uint64_t ByteReader::long_varint(std::uint8_t first) {
+  std::uint64_t value = first & 0x7fu;
+  for (int shift = 7; shift < 70; shift += 7) {
     std::uint8_t byte = u8();
     if (shift == 63 && byte > 1) break;
     value |= std::uint64_t{byte & 0x7fu} << shift;
     if ((byte & 0x80) == 0) {
-      if (byte == 0 && shift > 0) break;  // not the shortest form
+      if (byte == 0) break;  // not the shortest form
       return value;
     }
   }
@@ -46,11 +38,8 @@ std::int64_t ByteReader::signed_varint() {
   return static_cast<std::int64_t>((raw_value >> 1) ^ (~(raw_value & 1) + 1));
 }
 
-ByteView ByteReader::raw(std::uint64_t size) {
-  if (size > remaining()) throw damage("data ends too early");
-  ByteView part = in_.subspan(pos_, size);
-  pos_ += size;
-  return part;
+void ByteReader::ends_early() {
+  throw damage("data ends too early");
 }
 
 std::uint64_t ByteReader::checked_length(std::uint64_t limit) {

@@ -31,7 +31,13 @@ class ByteWriter {
   void u16(std::uint16_t value) { fixed(value, 2); }
   void u32(std::uint32_t value) { fixed(value, 4); }
   void u64(std::uint64_t value) { fixed(value, 8); }
-  void varint(std::uint64_t value);
+  void varint(std::uint64_t value) {
+    while (value >= 0x80) {
+      out_.push_back(static_cast<std::uint8_t>(value | 0x80));
+      value >>= 7;
+    }
+    out_.push_back(static_cast<std::uint8_t>(value));
+  }
   void signed_varint(std::int64_t value);
   void raw(ByteView bytes) { out_.insert(out_.end(), bytes.begin(), bytes.end()); }
   void bytes(ByteView value) {
@@ -55,13 +61,24 @@ class ByteWriter {
 class ByteReader {
  public:
   explicit ByteReader(ByteView in) : in_(in) {}
-  std::uint8_t u8() { return raw(1)[0]; }
+  std::uint8_t u8() {
+    if (pos_ == in_.size()) ends_early();
+    return in_[pos_++];
+  }
   std::uint16_t u16() { return static_cast<std::uint16_t>(fixed(2)); }
   std::uint32_t u32() { return static_cast<std::uint32_t>(fixed(4)); }
   std::uint64_t u64() { return fixed(8); }
-  std::uint64_t varint();
+  std::uint64_t varint() {
+    std::uint8_t byte = u8();
+    return byte < 0x80 ? byte : long_varint(byte);
+  }
   std::int64_t signed_varint();
-  ByteView raw(std::uint64_t size);
+  ByteView raw(std::uint64_t size) {
+    if (size > remaining()) ends_early();
+    ByteView part = in_.subspan(pos_, size);
+    pos_ += size;
+    return part;
+  }
   // `limit`: the largest length that is accepted.
   ByteView bytes(std::uint64_t limit) { return raw(checked_length(limit)); }
   std::string text(std::uint64_t limit) { return std::string(as_text(bytes(limit))); }
@@ -70,6 +87,8 @@ class ByteReader {
   void expect_end() const;
 
  private:
+  [[noreturn]] static void ends_early();
+  std::uint64_t long_varint(std::uint8_t first);
   std::uint64_t fixed(int width);
   std::uint64_t checked_length(std::uint64_t limit);
   ByteView in_;

@@ -1,6 +1,8 @@
 #include "base/tree_path.hpp"
 
 #include <algorithm>
+#include <cstdint>
+#include <cstring>
 
 #include "base/text.hpp"
 
@@ -21,17 +23,36 @@ std::optional<TreePath> TreePath::parse(std::string_view text) {
   return path;
 }
 
-std::optional<TreePath> TreePath::from_joined(std::string_view joined) {
-  TreePath path;
-  path.joined_ = joined;
-  while (!joined.empty()) {
-    std::size_t end = joined.find('/');
-    if (!valid_component(joined.substr(0, end))) return std::nullopt;
-    if (end == std::string_view::npos) return path;
-    joined.remove_prefix(end + 1);
-    if (joined.empty()) return std::nullopt;
+std::optional<TreePath> TreePath::continued(std::string joined, std::size_t known) {
+  // From the start of the component that the known part ends in.
+  std::string_view rest = joined;
+  std::size_t slash = rest.substr(0, known).rfind('/');
+  if (slash != std::string_view::npos) rest.remove_prefix(slash + 1);
+  if (rest.empty() && !joined.empty()) return std::nullopt;
+  while (!rest.empty()) {
+    std::size_t end = rest.find('/');
+    if (!valid_component(rest.substr(0, end))) return std::nullopt;
+    if (end == std::string_view::npos) break;
+    rest.remove_prefix(end + 1);
+    if (rest.empty()) return std::nullopt;
   }
+  TreePath path;
+  path.joined_ = std::move(joined);
   return path;
+}
+
+std::size_t common_length(std::string_view a, std::string_view b) {
+  std::size_t most = std::min(a.size(), b.size());
+  std::size_t at = 0;
+  for (; at + 8 <= most; at += 8) {
+    std::uint64_t left = 0;
+    std::uint64_t right = 0;
+    std::memcpy(&left, a.data() + at, 8);
+    std::memcpy(&right, b.data() + at, 8);
+    if (left != right) break;
+  }
+  while (at < most && a[at] == b[at]) ++at;
+  return at;
 }
 
 std::string_view TreePath::name() const {
@@ -80,11 +101,10 @@ TreePath TreePath::below(const TreePath& folder) const {
 std::strong_ordering TreePath::operator<=>(const TreePath& other) const {
   const std::string& a = joined_;
   const std::string& b = other.joined_;
-  std::size_t common = std::min(a.size(), b.size());
-  auto [left, right] = std::mismatch(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(common), b.begin());
-  if (left == a.begin() + static_cast<std::ptrdiff_t>(common)) return a.size() <=> b.size();
+  std::size_t common = common_length(a, b);
+  if (common == a.size() || common == b.size()) return a.size() <=> b.size();
   auto weight = [](char c) { return c == '/' ? 0 : static_cast<int>(static_cast<unsigned char>(c)); };
-  return weight(*left) <=> weight(*right);
+  return weight(a[common]) <=> weight(b[common]);
 }
 
 }  // namespace kestrum

@@ -18,7 +18,9 @@ class TreePath {
   // empty components are dropped.
   static std::optional<TreePath> parse(std::string_view text);
   // From its joined form; nullopt unless every component is a proper one. For untrusted input.
-  static std::optional<TreePath> from_joined(std::string_view joined);
+  static std::optional<TreePath> from_joined(std::string joined) { return continued(std::move(joined), 0); }
+  // The same when the first `known` bytes are the beginning of a proper path.
+  static std::optional<TreePath> continued(std::string joined, std::size_t known);
 
   const std::string& joined() const { return joined_; }
   std::string absolute() const { return "/" + joined_; }
@@ -42,5 +44,8 @@ class TreePath {
 };
 
 bool valid_component(std::string_view name);
+
+// Bytes at the start that both have.
+std::size_t common_length(std::string_view a, std::string_view b);
 
 }  // namespace kestrum

@@ -1,6 +1,7 @@
 #include "engine/preview.hpp"
 
 #include "base/text.hpp"
+#include "source/walk_ahead.hpp"
 #include "engine/chain_state.hpp"
 #include "engine/comparison.hpp"
 #include "engine/destination.hpp"
@@ -89,7 +90,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     context.observer.problem(problem);
     if (result.problems.size() < 1000) result.problems.push_back(problem);
   };
-  Walker walker(selection, filesystems, keep_problem, note);
+  WalkAhead walker(selection, filesystems, keep_problem, note);
   while (const Walked* found = walker.next()) {
     check_stop(context.observer);
     Match match;

@@ -7,6 +7,7 @@
 #include <cerrno>
 
 #include "base/text.hpp"
+#include "source/walk_ahead.hpp"
 
 namespace kestrum {
 namespace {
@@ -54,7 +55,7 @@ void SetRun::problem(const std::string& path, const std::string& operation, cons
 }
 
 SetRunResult SetRun::run() {
-  Walker walker(
+  WalkAhead walker(
       selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
       [this](const std::string& text) { observer_.note(text); });
   while (const Walked* found = walker.next()) {
@@ -142,7 +143,7 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
       observer_.advanced(0, 1);
       return entry;
     case EntryType::symlink:
-      if (std::optional<std::string> target = read_link_target(found.folder_fd, found.name)) {
+      if (std::optional<std::string> target = read_link_target(found.folder->get(), found.name)) {
         entry.link_target = *target;
       } else {
         entry.incomplete = true;
@@ -161,7 +162,7 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
     entry.attributes = base->attributes;
     if (!base->attribute_chunk) return entry;
   }
-  if (!found.unlisted) read_attributes(found, found.own_fd, entry);
+  if (!found.unlisted) read_attributes(found, found.own ? found.own->get() : -1, entry);
   return entry;
 }
 
@@ -169,7 +170,7 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
   FileHandle own;
   int fd = file_fd;
   if (fd < 0) {
-    own = FileHandle(openat(found.folder_fd, found.name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
+    own = FileHandle(openat(found.folder->get(), found.name.c_str(), O_PATH | O_NOFOLLOW | O_CLOEXEC));
     fd = own.get();
   }
   auto attributes = fd < 0 ? std::nullopt : read_extended_attributes(fd);
@@ -193,8 +194,8 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
 void SetRun::read_file(const Walked& found, Entry& entry) {
   constexpr int tries = 2;
   for (int attempt = 1; attempt <= tries; ++attempt) {
-    std::optional<FileReader> file = found.device ? FileReader::open_device(found.folder_fd, found.name)
-                                                  : FileReader::open(found.folder_fd, found.name);
+    std::optional<FileReader> file = found.device ? FileReader::open_device(found.folder->get(), found.name)
+                                                  : FileReader::open(found.folder->get(), found.name);
     if (!file) {
       entry.incomplete = true;
       entry.content.clear();

@@ -87,17 +87,33 @@ Filesystem identify_filesystem(dev_t device, int folder_fd) {
   return found;
 }
 
+FilesystemTable::FilesystemTable(std::vector<Filesystem> known) : state_(std::make_unique<State>()) {
+  state_->table.assign(known.begin(), known.end());
+}
+
+const Filesystem& FilesystemTable::at(std::uint32_t ordinal) const {
+  std::lock_guard lock(state_->mutex);
+  return state_->table.at(ordinal);
+}
+
+std::vector<Filesystem> FilesystemTable::all() const {
+  std::lock_guard lock(state_->mutex);
+  return {state_->table.begin(), state_->table.end()};
+}
+
 std::uint32_t FilesystemTable::ordinal(dev_t device, int folder_fd) {
-  auto known = by_device_.find(device);
-  if (known != by_device_.end()) return known->second;
+  std::lock_guard lock(state_->mutex);
+  auto known = state_->by_device.find(device);
+  if (known != state_->by_device.end()) return known->second;
+  std::deque<Filesystem>& table = state_->table;
   Filesystem found = identify_filesystem(device, folder_fd);
-  auto same = std::find_if(table_.begin(), table_.end(), [&](const Filesystem& other) {
+  auto same = std::find_if(table.begin(), table.end(), [&](const Filesystem& other) {
     if (!found.uuid.empty() || !other.uuid.empty()) return found.uuid == other.uuid;
     return found.type == other.type && found.source == other.source && found.mount == other.mount;
   });
-  auto ordinal = static_cast<std::uint32_t>(same - table_.begin());
-  if (same == table_.end()) table_.push_back(found);
-  by_device_[device] = ordinal;
+  auto ordinal = static_cast<std::uint32_t>(same - table.begin());
+  if (same == table.end()) table.push_back(found);
+  state_->by_device[device] = ordinal;
   return ordinal;
 }
 

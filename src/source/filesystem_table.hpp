@@ -3,7 +3,10 @@
 
 #include <sys/types.h>
 
+#include <deque>
 #include <map>
+#include <memory>
+#include <mutex>
 #include <string>
 #include <vector>
 
@@ -22,18 +25,22 @@ struct Filesystem {
 };
 
 // Asks the kernel about each device once. `known` is the table of the set compared with: the same file system
-// keeps its ordinal.
+// keeps its ordinal. Any number of threads; references stay good.
 class FilesystemTable {
  public:
-  explicit FilesystemTable(std::vector<Filesystem> known = {}) : table_(std::move(known)) {}
+  explicit FilesystemTable(std::vector<Filesystem> known = {});
   // `folder_fd`: an open folder on that device.
   std::uint32_t ordinal(dev_t device, int folder_fd);
-  const Filesystem& at(std::uint32_t ordinal) const { return table_.at(ordinal); }
-  const std::vector<Filesystem>& all() const { return table_; }
+  const Filesystem& at(std::uint32_t ordinal) const;
+  std::vector<Filesystem> all() const;
 
  private:
-  std::vector<Filesystem> table_;
-  std::map<dev_t, std::uint32_t> by_device_;
+  struct State {
+    std::mutex mutex;
+    std::deque<Filesystem> table;
+    std::map<dev_t, std::uint32_t> by_device;
+  };
+  std::unique_ptr<State> state_;
 };
 
 // The file system that the open folder lies on.

@@ -70,13 +70,19 @@ void Walker::problem(const TreePath& path, const char* operation, const std::str
   on_problem_({path.absolute(), operation, reason});
 }
 
-bool Walker::look_at(const std::string& name, int folder_fd, const TreePath& path, bool is_source) {
-  now_ = {};
-  if (fstatat(folder_fd, name.c_str(), &now_.status, AT_SYMLINK_NOFOLLOW) != 0) {
+bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path,
+                     bool is_source) {
+  now_.path = std::move(path);
+  now_.name = std::move(name);
+  now_.folder = folder;
+  now_.own.reset();
+  now_.above_source = now_.unlisted = now_.device = false;
+  now_.filesystem = 0;
+  if (fstatat(folder->get(), now_.name.c_str(), &now_.status, AT_SYMLINK_NOFOLLOW) != 0) {
     if (errno == ENOENT && !is_source) {
-      problem(path, "read", "it vanished while its folder was being read");
+      problem(now_.path, "read", "it vanished while its folder was being read");
     } else {
-      problem(path, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
+      problem(now_.path, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
     }
     return false;
   }
@@ -84,26 +90,22 @@ bool Walker::look_at(const std::string& name, int folder_fd, const TreePath& pat
   FolderIdentity identity{now_.status.st_dev, now_.status.st_ino};
   if (is_folder && std::find(selection_.excluded.begin(), selection_.excluded.end(), identity) !=
                        selection_.excluded.end()) {
-    on_note_("the destination " + printable(path.absolute()) + " lies inside a source and is left out");
+    on_note_("the destination " + printable(now_.path.absolute()) + " lies inside a source and is left out");
     return false;
   }
-  if (!is_source && selection_.skip.skipping(path, is_folder) != nullptr) return false;
-  now_.path = path;
-  now_.folder_fd = folder_fd;
-  now_.name = name;
-  return true;
+  return is_source || selection_.skip.skipping(now_.path, is_folder) == nullptr;
 }
 
 // When the source at hand is a block device, or a link to one, takes it as an image. False when it must not be.
 bool Walker::look_at_device() {
   struct stat target {};
-  if (fstatat(now_.folder_fd, now_.name.c_str(), &target, 0) != 0 || !S_ISBLK(target.st_mode)) return true;
+  if (fstatat(now_.folder->get(), now_.name.c_str(), &target, 0) != 0 || !S_ISBLK(target.st_mode)) return true;
   for (const FolderIdentity& excluded : selection_.excluded) {
     if (excluded.device != target.st_rdev) continue;
     problem(now_.path, "read", "the destination lies on this device, which would be saved into itself");
     return false;
   }
-  FileHandle handle(openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+  FileHandle handle(openat(now_.folder->get(), now_.name.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
   std::optional<std::uint64_t> size = handle ? device_size(handle.get()) : std::nullopt;
   if (!size) {
     problem(now_.path, "read", system_reason(errno));
@@ -119,8 +121,7 @@ const Walked* Walker::next() {
   while (true) {
     if (pending_enter_) {
       pending_enter_ = false;
-      enter(std::move(*pending_));
-      pending_.reset();
+      enter();
       continue;
     }
     if (!stack_.empty()) {
@@ -131,7 +132,7 @@ const Walked* Walker::next() {
       }
       std::string name = std::move(folder.names[folder.at++]);
       TreePath path = folder.path.child(name);
-      if (!look_at(name, folder.handle.get(), path, false)) continue;
+      if (!look_at(std::move(name), folder.handle, std::move(path), false)) continue;
       now_.filesystem = folder.filesystem;
     } else if (!start_source()) {
       return nullptr;
@@ -140,25 +141,24 @@ const Walked* Walker::next() {
     }
     if (now_.above_source || !S_ISDIR(now_.status.st_mode)) {
       if (now_.status.st_dev != 0 && !S_ISDIR(now_.status.st_mode) && stack_.empty()) {
-        now_.filesystem = filesystems_.ordinal(now_.status.st_dev, now_.folder_fd);
+        now_.filesystem = filesystems_.ordinal(now_.status.st_dev, now_.folder->get());
       }
       return &now_;
     }
-    FileHandle handle(
-        openat(now_.folder_fd, now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
-    if (!handle) {
+    auto handle = std::make_shared<FileHandle>(
+        openat(now_.folder->get(), now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+    if (!*handle) {
       problem(now_.path, "list", system_reason(errno));
       now_.unlisted = true;
       return &now_;
     }
-    now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle.get());
+    now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle->get());
     if (filesystems_.at(now_.filesystem).is_kernel_view()) {
       on_note_(printable(now_.path.absolute()) + " is the kernel's own view (" +
                filesystems_.at(now_.filesystem).type + ") and is left out");
       continue;
     }
-    now_.own_fd = handle.get();
-    pending_ = std::move(handle);
+    now_.own = std::move(handle);
     pending_enter_ = true;
     return &now_;
   }
@@ -179,51 +179,45 @@ bool Walker::start_source() {
     bool is_source = wanted == source;
     TreePath parent = wanted.parent();
     std::string name = wanted.is_root() ? "." : std::string(wanted.name());
-    parent_ = FileHandle(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    auto above = std::make_shared<FileHandle>(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
     if (is_source) ++source_;
     shown_ = wanted;
-    now_ = {};
-    if (!parent_) {
-      if (is_source) {
+    now_.name.clear();
+    if (!*above) {
+      if (is_source)
         problem(source, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
-        ++missing_;
-      }
       continue;
     }
-    if (!look_at(name, parent_.get(), wanted, true)) {
-      // An ancestor that is missing is told of once, as the source below it.
-      if (is_source) ++missing_;
-      continue;
-    }
-    if (is_source && !look_at_device()) {
-      now_ = {};
-      ++missing_;
+    // An ancestor that is missing is told of once, as the source below it.
+    bool there = look_at(name, above, wanted, true) && (!is_source || look_at_device());
+    if (!there) {
+      now_.name.clear();
       continue;
     }
     now_.above_source = !is_source;
     if (now_.above_source) {
-      FileHandle own(openat(parent_.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-      now_.filesystem = filesystems_.ordinal(now_.status.st_dev, own ? own.get() : parent_.get());
+      FileHandle own(openat(above->get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+      now_.filesystem = filesystems_.ordinal(now_.status.st_dev, own ? own.get() : above->get());
     }
     return true;
   }
   return false;
 }
 
-void Walker::enter(FileHandle handle) {
+void Walker::enter() {
   Folder folder;
   folder.path = now_.path;
-  folder.handle = std::move(handle);
+  folder.handle = now_.own;
   folder.identity = {now_.status.st_dev, now_.status.st_ino};
   folder.filesystem = now_.filesystem;
   if (!list(folder)) return;
-  if (stack_.size() >= open_folders) stack_[stack_.size() - open_folders].handle = {};
+  if (stack_.size() >= open_folders) stack_[stack_.size() - open_folders].handle.reset();
   stack_.push_back(std::move(folder));
 }
 
 bool Walker::list(Folder& folder) {
   // A handle of its own for the listing: closedir would close ours.
-  int copy = openat(folder.handle.get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  int copy = openat(folder.handle->get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   DIR* dir = copy < 0 ? nullptr : fdopendir(copy);
   if (dir == nullptr) {
     problem(folder.path, "list", system_reason(errno));
@@ -246,10 +240,12 @@ void Walker::leave() {
   stack_.pop_back();
   if (stack_.empty() || stack_.back().handle) return;
   Folder& up = stack_.back();
-  up.handle = FileHandle(openat(done.handle.get(), "..", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  auto handle =
+      std::make_shared<FileHandle>(openat(done.handle->get(), "..", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   struct stat status {};
-  bool same = up.handle && fstat(up.handle.get(), &status) == 0 &&
+  bool same = *handle && fstat(handle->get(), &status) == 0 &&
               FolderIdentity{status.st_dev, status.st_ino} == up.identity;
+  up.handle = std::move(handle);
   if (!same) {
     problem(up.path, "list", "it was moved while it was being read; the rest of it was not seen");
     up.names.clear();

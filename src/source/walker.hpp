@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 
 #include <functional>
+#include <memory>
 #include <optional>
 
 #include "base/file_handle.hpp"
@@ -33,7 +34,7 @@ struct Selection {
 Selection make_selection(const std::vector<std::string>& folders, const std::vector<std::string>& skip,
                          const std::function<void(const std::string&)>& note);
 
-// One thing found, as it is itself; of a device given as a source, what its links lead to. The folder handle is good until the walker moves on.
+// One thing found, as it is itself; of a device given as a source, what its links lead to.
 struct Walked {
   TreePath path;
   struct stat status {};
@@ -41,9 +42,9 @@ struct Walked {
   bool unlisted = false;      // a folder that could not be listed
   bool device = false;        // a source that is a block device: read as one image; st_size is the device's
   std::uint32_t filesystem = 0;
-  int folder_fd = -1;  // where `name` is found
+  std::shared_ptr<const FileHandle> folder;  // where `name` is found
   std::string name;
-  int own_fd = -1;  // for folders that could be opened, above_source excepted
+  std::shared_ptr<const FileHandle> own;  // of folders that could be opened, above_source excepted
 };
 
 class Walker {
@@ -53,26 +54,24 @@ class Walker {
   // References must outlive this.
   Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note);
 
-  // The next thing in catalog order, or nothing. Throws only for what concerns the whole run.
+  // The next thing in catalog order, or nothing; good until the next call. Throws only for what concerns the whole run.
   const Walked* next();
-  // Sources that could not even be looked at.
-  std::size_t missing_sources() const { return missing_; }
 
  private:
   // Deep trees: only so many folders are open at once; others are found again through "..".
   static constexpr std::size_t open_folders = 128;
   struct Folder {
     TreePath path;
-    FileHandle handle;
+    std::shared_ptr<const FileHandle> handle;
     std::vector<std::string> names;  // sorted by bytes
     std::size_t at = 0;
     FolderIdentity identity;
     std::uint32_t filesystem = 0;
   };
   bool start_source();
-  bool look_at(const std::string& name, int folder_fd, const TreePath& path, bool is_source);
+  bool look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path, bool is_source);
   bool look_at_device();
-  void enter(FileHandle handle);
+  void enter();
   bool list(Folder& folder);
   void leave();
   void problem(const TreePath& path, const char* operation, const std::string& reason);
@@ -85,11 +84,8 @@ class Walker {
   std::vector<TreePath> ancestors_;  // still to be shown before the source
   std::optional<TreePath> last_ancestor_parent_;
   std::vector<Folder> stack_;
-  FileHandle parent_;  // of a source or an ancestor
   Walked now_;
-  std::optional<FileHandle> pending_;  // the folder shown last: entered at the next call
-  bool pending_enter_ = false;
-  std::size_t missing_ = 0;
+  bool pending_enter_ = false;  // the folder shown last is entered at the next call
   std::optional<TreePath> shown_;  // the last ancestor shown
 };
 

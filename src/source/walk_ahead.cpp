@@ -1,0 +1,59 @@
+#include "source/walk_ahead.hpp"
+
+namespace kestrum {
+
+WalkAhead::WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
+                     Walker::OnNote on_note)
+    : on_problem_(std::move(on_problem)), on_note_(std::move(on_note)) {
+  thread_ = std::thread([this, &selection, &filesystems] { walk(selection, filesystems); });
+}
+
+WalkAhead::~WalkAhead() {
+  batches_.close();
+  thread_.join();
+}
+
+void WalkAhead::walk(const Selection& selection, FilesystemTable& filesystems) {
+  Batch batch;
+  std::size_t folders = 0;
+  try {
+    Walker walker(
+        selection, filesystems, [&](const Problem& problem) { batch.emplace_back(problem); },
+        [&](const std::string& text) { batch.emplace_back(Note{text}); });
+    while (const Walked* found = walker.next()) {
+      folders += found->own ? 1 : 0;
+      batch.emplace_back(*found);
+      if (batch.size() < most_things && folders < most_folders) continue;
+      if (!batches_.push(std::exchange(batch, {}))) return;
+      batch.reserve(most_things);
+      folders = 0;
+    }
+  } catch (...) {
+    batch.emplace_back(std::current_exception());
+  }
+  batches_.push(std::move(batch));
+  batches_.close();
+}
+
+const Walked* WalkAhead::next() {
+  while (true) {
+    if (at_ == now_.size()) {
+      std::optional<Batch> batch = batches_.pop();
+      if (!batch) return nullptr;
+      now_ = std::move(*batch);
+      at_ = 0;
+      continue;
+    }
+    Event& event = now_[at_++];
+    if (const auto* found = std::get_if<Walked>(&event)) return found;
+    if (const auto* problem = std::get_if<Problem>(&event)) {
+      on_problem_(*problem);
+    } else if (const auto* note = std::get_if<Note>(&event)) {
+      on_note_(note->text);
+    } else {
+      std::rethrow_exception(std::get<std::exception_ptr>(event));
+    }
+  }
+}
+
+}  // namespace kestrum

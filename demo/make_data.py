@@ -125,7 +125,7 @@ def main():
     put(root + "/home/isla/Mail/inbox.mbox", mail_store(60 if small else 3000), START)
     put(root + "/home/magnus/Tracks/2027-01-30-count.gpx", track(200), START - timedelta(days=2))
     put(root + "/home/magnus/Notes/boat repairs.txt", "Bilge pump: new impeller.\nOrder two fenders.\n", START - timedelta(days=9))
-    put(root + "/home/magnus/Notes/Fair Isle r\u00e9sum\u00e9.txt", "Names with accents come back too.\n", START - timedelta(days=20))
+    put(root + "/home/magnus/Notes/Outer skerry r\u00e9sum\u00e9.txt", "Names with accents come back too.\n", START - timedelta(days=20))
 
 
 if __name__ == "__main__":

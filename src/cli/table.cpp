@@ -14,6 +14,11 @@ std::size_t columns_of(const std::string& text) {
 }  // namespace
 
 std::string Table::text(const std::string& indent) const {
+  // A column in which nothing stands is left out.
+  std::vector<bool> shown(columns_.size());
+  for (const auto& row : rows_) {
+    for (std::size_t i = 0; i < columns_.size(); ++i) shown[i] = shown[i] || !row.at(i).empty();
+  }
   std::vector<std::size_t> widths;
   for (std::size_t i = 0; i < columns_.size(); ++i) {
     std::size_t width = columns_of(columns_[i].first);
@@ -24,6 +29,7 @@ std::string Table::text(const std::string& indent) const {
   auto line = [&](const auto& cell) {
     std::string text = indent;
     for (std::size_t i = 0; i < columns_.size(); ++i) {
+      if (!shown[i]) continue;
       std::string value = cell(i);
       std::string gap(widths[i] - columns_of(value), ' ');
       text += columns_[i].second == Align::left ? value + gap : gap + value;

@@ -65,6 +65,32 @@ std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
   }
 }
 
+// Each finding once, with the points it is true of: "Points 2 to 5, 8: ...".
+std::string findings_text(const std::vector<PointInfo>& points) {
+  std::vector<std::pair<std::string, std::vector<std::size_t>>> found;
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    for (const std::string& finding : points[i].findings) {
+      auto same = std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
+      if (same == found.end()) same = found.insert(found.end(), {finding, {}});
+      same->second.push_back(i);
+    }
+  }
+  std::string out;
+  for (const auto& [finding, where] : found) {
+    std::vector<std::string> ranges;
+    for (std::size_t i = 0; i < where.size();) {
+      std::size_t last = i;
+      while (last + 1 < where.size() && where[last + 1] == where[last] + 1) ++last;
+      std::string range = std::to_string(points[where[i]].sequence);
+      if (last > i) range += " to " + std::to_string(points[where[last]].sequence);
+      ranges.push_back(range);
+      i = last + 1;
+    }
+    out += (where.size() == 1 ? "Point " : "Points ") + join(ranges, ", ") + ": " + finding + "\n";
+  }
+  return out;
+}
+
 std::string points_page(const PointsResult& result) {
   std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
                     printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
@@ -96,11 +122,7 @@ std::string points_page(const PointsResult& result) {
          size_text(info.facts.totals.stored_bytes), needs_text(info.facts),
          info.health + (info.facts.problems > 0 ? ", " + count_text(info.facts.problems, "problem") : "")});
   }
-  out += table.text() + "\n";
-  for (const PointInfo& info : result.points) {
-    for (const std::string& finding : info.findings)
-      out += "Point " + std::to_string(info.sequence) + ": " + finding + "\n";
-  }
+  out += table.text() + "\n" + findings_text(result.points);
   out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
   return out;
 }

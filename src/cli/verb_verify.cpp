@@ -46,7 +46,7 @@ void print_affected(const VerifyResult& result) {
       "have them.\n");
 }
 
-void print_result(const VerifyResult& result) {
+void print_result(const VerifyResult& result, const std::string& subject) {
   for (const PointVerdict& verdict : result.points) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
     std::string count =
@@ -59,7 +59,7 @@ void print_result(const VerifyResult& result) {
   print_affected(result);
   if (result.depth == VerifyDepth::all) out("Read and checked {}.\n", size_text(result.bytes));
   if (!result.good() && result.depth == VerifyDepth::quick)
-    out("Which files are affected: kestrum verify SUBJECT --depth all\n");
+    out("Which files are affected: kestrum verify {} --depth all\n", printable(subject));
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -88,7 +88,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     out("{}", verify_document(result));
   } else {
-    print_result(result);
+    print_result(result, arguments.words()[0]);
   }
   return result.good() ? exit_done : exit_code_of(ErrorKind::damage);
 }

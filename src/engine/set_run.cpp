@@ -139,7 +139,12 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
     case EntryType::file:
     case EntryType::device_image:
       observer_.file_begins(found.path.absolute(), entry.size);
-      read_file(found, entry);
+      if (take_from_other_name(entry)) {
+        observer_.advanced(entry.size, 0);
+      } else {
+        read_file(found, entry);
+        remember_name(entry);
+      }
       observer_.advanced(0, 1);
       return entry;
     case EntryType::symlink:
@@ -189,6 +194,23 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
   write_attributes(chunk, entry.attributes);
   entry.attribute_chunk = writer_.put(FrameKind::catalog, chunk.view());
   entry.attributes.clear();
+}
+
+bool SetRun::take_from_other_name(Entry& entry) const {
+  if (!entry.several_names || !filesystems_.at(entry.filesystem).stable_inodes()) return false;
+  auto read = names_.find({entry.filesystem, entry.inode});
+  if (read == names_.end() || read->second.changed != entry.changed || read->second.modified != entry.modified ||
+      read->second.size != entry.size)
+    return false;
+  entry.content = read->second.content;
+  entry.attributes = read->second.attributes;
+  entry.attribute_chunk = read->second.attribute_chunk;
+  return true;
+}
+
+void SetRun::remember_name(const Entry& entry) {
+  if (entry.several_names && !entry.incomplete && !entry.changed_while_read && names_.size() < most_remembered)
+    names_.insert_or_assign({entry.filesystem, entry.inode}, entry);
 }
 
 void SetRun::read_file(const Walked& found, Entry& entry) {

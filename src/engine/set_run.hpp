@@ -2,6 +2,8 @@
 // where, sealing) is in backup.
 #pragma once
 
+#include <map>
+
 #include "archive/catalog_writer.hpp"
 #include "archive/set_writer.hpp"
 #include "engine/comparison.hpp"
@@ -27,6 +29,9 @@ class SetRun {
   void take(const Walked& found);
   Entry entry_of(const Walked& found, const std::optional<Entry>& base);
   void read_file(const Walked& found, Entry& entry);
+  // Another name of a file that this run has read: takes its content over. False when there is none like it.
+  bool take_from_other_name(Entry& entry) const;
+  void remember_name(const Entry& entry);
   void read_attributes(const Walked& found, int file_fd, Entry& entry);
   void set_status(Entry& entry, const struct stat& status, const Walked& found);
   void count(const Entry& entry, Change change);
@@ -42,6 +47,9 @@ class SetRun {
   FileSaver saver_;
   CatalogWriter catalog_;
   OwnerNames owners_;
+  // Files with several names that were read, by file system and inode.
+  static constexpr std::size_t most_remembered = 100000;
+  std::map<std::pair<std::uint32_t, std::uint64_t>, Entry> names_;
   SetRunResult result_;
 };
 

@@ -93,6 +93,20 @@ TEST(Fidelity, AFolderOfAHundredThousandEntries) {
 
 // A file that grows, shrinks or vanishes while it is read is tried again, then saved as it was, marked and
 // listed.
+TEST(Fidelity, AFileWithManyNamesIsReadOnce) {
+  Workbench bench;
+  std::string content(1 << 20, 'r');
+  write_file(bench.source() + "/a/ring", content);
+  for (int i = 0; i < 9; ++i)
+    fs::create_hard_link(bench.source() + "/a/ring", bench.source() + "/ring-" + std::to_string(i));
+  RunOutcome outcome = bench.run();
+  ASSERT_TRUE(outcome.entry.sequence) << outcome.entry.message;
+  SetTotals totals = bench.subject().sets().at(0).seal->core.facts.totals;
+  EXPECT_EQ(totals.read_bytes, content.size());
+  EXPECT_EQ(totals.bytes, 10 * content.size());
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(1)), "");
+}
+
 TEST(Fidelity, FilesThatChangeWhileTheyAreReadAreListed) {
   struct Meddler : Observer {
     explicit Meddler(std::string path) : path_(std::move(path)) {}

@@ -47,12 +47,22 @@ bool write_full(int fd, ByteView data) {
 Bytes read_small_file(const std::string& path, std::size_t limit) {
   FileHandle file(open(path.c_str(), O_RDONLY | O_CLOEXEC));
   if (!file) throw system_error("read", path, errno);
-  Bytes content(limit + 1);
-  ssize_t n = read_full(file.get(), content.data(), content.size(), 0);
-  if (n < 0) throw system_error("read", path, errno);
-  if (static_cast<std::size_t>(n) > limit) throw system_error("read", path, EFBIG);
-  content.resize(static_cast<std::size_t>(n));
-  return content;
+  // In pieces: a pipe or a file below /proc does not tell its size.
+  constexpr std::size_t piece = 64u << 10;
+  Bytes content;
+  while (true) {
+    std::size_t had = content.size();
+    content.resize(had + piece);
+    ssize_t n = read(file.get(), content.data() + had, piece);
+    if (n < 0 && errno == EINTR) n = 0;
+    else if (n < 0) throw system_error("read", path, errno);
+    else if (n == 0) {
+      content.resize(had);
+      return content;
+    }
+    content.resize(had + static_cast<std::size_t>(n));
+    if (content.size() > limit) throw system_error("read", path, EFBIG);
+  }
 }
 
 void replace_file(const std::string& path, ByteView content, unsigned mode) {

@@ -197,7 +197,8 @@ int main(int argc, char** argv) {
     std::uint64_t count = 0;
     char* roots[] = {argv[2], nullptr};
     FTS* tree = fts_open(roots, FTS_PHYSICAL, nullptr);
-    while (FTSENT* entry = tree == nullptr ? nullptr : fts_read(tree)) count += entry->fts_info != FTS_DP ? 1 : 0;
+    while (FTSENT* entry = tree == nullptr ? nullptr : fts_read(tree))
+      count += entry->fts_info != FTS_DP ? 1 : 0;
     fts_close(tree);
     std::printf("%llu\n", static_cast<unsigned long long>(count));
   } else {

@@ -111,7 +111,8 @@ void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, Byte
   seal(ordinal, associated, plain, std::span(out).subspan(begin));
 }
 
-void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain, std::span<std::uint8_t> out) const {
+void Aead::seal(std::uint64_t ordinal, ByteView associated, ByteView plain,
+                std::span<std::uint8_t> out) const {
   auto nonce = nonce_of(ordinal);
   int n = 0;
   EVP_CIPHER_CTX* context = context_->seal;

@@ -120,7 +120,8 @@ void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) 
   if (by_place_.contains(key) || coming_.contains(key)) return;
   if (coming_.size() >= 2 * depth) {
     // What was read ahead on a track that was left is given up.
-    std::erase_if(coming_, [&](auto& one) { return one.first.reader != key.reader || one.first.slot != key.slot; });
+    std::erase_if(coming_,
+                  [&](auto& one) { return one.first.reader != key.reader || one.first.slot != key.slot; });
     if (coming_.size() >= 2 * depth) coming_.clear();
   }
   if (threads_.empty()) {

@@ -54,8 +54,10 @@ Bytes read_small_file(const std::string& path, std::size_t limit) {
     std::size_t had = content.size();
     content.resize(had + piece);
     ssize_t n = read(file.get(), content.data() + had, piece);
-    if (n < 0 && errno == EINTR) n = 0;
-    else if (n < 0) throw system_error("read", path, errno);
+    if (n < 0 && errno == EINTR)
+      n = 0;
+    else if (n < 0)
+      throw system_error("read", path, errno);
     else if (n == 0) {
       content.resize(had);
       return content;

@@ -188,6 +188,20 @@ std::optional<std::string> nearest(std::string_view word, std::span<const std::s
   return found.empty() ? std::nullopt : std::optional(found.front());
 }
 
+std::string sequences_text(std::vector<std::uint32_t> numbers) {
+  std::sort(numbers.begin(), numbers.end());
+  std::vector<std::string> parts;
+  for (std::size_t i = 0; i < numbers.size();) {
+    std::size_t last = i;
+    while (last + 1 < numbers.size() && numbers[last + 1] == numbers[last] + 1) ++last;
+    if (last - i < 2) last = i;
+    std::string part = std::to_string(numbers[i]);
+    parts.push_back(last == i ? part : part + " to " + std::to_string(numbers[last]));
+    i = last + 1;
+  }
+  return join(parts, ", ");
+}
+
 std::string join(std::span<const std::string> parts, std::string_view separator) {
   return fmt::format("{}", fmt::join(parts, separator));
 }

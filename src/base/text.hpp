@@ -37,6 +37,9 @@ std::string count_text(std::uint64_t n, std::string_view singular, std::string_v
 // 12,345
 std::string grouped(std::uint64_t n);
 
+// "1, 2, 5 to 9": in order, three and more in a row as a range.
+std::string sequences_text(std::vector<std::uint32_t> numbers);
+
 // The word nearest to `word` (edit distance at most a third of its length, at least 2), if there is one.
 std::optional<std::string> nearest(std::string_view word, std::span<const std::string> words);
 

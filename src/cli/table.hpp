@@ -11,7 +11,8 @@ class Table {
   enum class Align { left, right };
   explicit Table(std::vector<std::pair<std::string, Align>> columns) : columns_(std::move(columns)) {}
   void row(std::vector<std::string> cells) { rows_.push_back(std::move(cells)); }
-  // With two blanks between columns and `indent` before each line; columns in which nothing stands are left out.
+  // With two blanks between columns and `indent` before each line; columns in which nothing stands are left
+  // out.
   std::string text(const std::string& indent = "  ") const;
 
  private:

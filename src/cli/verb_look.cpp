@@ -50,11 +50,9 @@ TreePath path_of(const std::string& text) {
 }
 
 std::string needs_text(const SetFacts& facts) {
-  std::vector<std::string> names;
-  for (const SetNeed& need : facts.needs) names.push_back(std::to_string(need.sequence));
-  if (names.empty()) return "";
-  if (names.size() > 3) return names[0] + ", " + names[1] + " .. " + names.back();
-  return join(names, ", ");
+  std::vector<Sequence> needed;
+  for (const SetNeed& need : facts.needs) needed.push_back(need.sequence);
+  return sequences_text(std::move(needed));
 }
 
 std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
@@ -65,29 +63,20 @@ std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
   }
 }
 
-// Each finding once, with the points it is true of: "Points 2 to 5, 8: ...".
+// Each finding once, with the points it is true of.
 std::string findings_text(const std::vector<PointInfo>& points) {
-  std::vector<std::pair<std::string, std::vector<std::size_t>>> found;
-  for (std::size_t i = 0; i < points.size(); ++i) {
-    for (const std::string& finding : points[i].findings) {
-      auto same = std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
+  std::vector<std::pair<std::string, std::vector<Sequence>>> found;
+  for (const PointInfo& info : points) {
+    for (const std::string& finding : info.findings) {
+      auto same =
+          std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
       if (same == found.end()) same = found.insert(found.end(), {finding, {}});
-      same->second.push_back(i);
+      same->second.push_back(info.sequence);
     }
   }
   std::string out;
-  for (const auto& [finding, where] : found) {
-    std::vector<std::string> ranges;
-    for (std::size_t i = 0; i < where.size();) {
-      std::size_t last = i;
-      while (last + 1 < where.size() && where[last + 1] == where[last] + 1) ++last;
-      std::string range = std::to_string(points[where[i]].sequence);
-      if (last > i) range += " to " + std::to_string(points[where[last]].sequence);
-      ranges.push_back(range);
-      i = last + 1;
-    }
-    out += (where.size() == 1 ? "Point " : "Points ") + join(ranges, ", ") + ": " + finding + "\n";
-  }
+  for (const auto& [finding, where] : found)
+    out += (where.size() == 1 ? "Point " : "Points ") + sequences_text(where) + ": " + finding + "\n";
   return out;
 }
 

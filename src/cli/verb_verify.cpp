@@ -14,15 +14,6 @@
 namespace kestrum {
 namespace {
 
-// "1, 2, 3" or "1 to 14".
-std::string points_text(const std::vector<Sequence>& points) {
-  if (points.size() > 3 && points.back() - points.front() + 1 == points.size())
-    return std::to_string(points.front()) + " to " + std::to_string(points.back());
-  std::vector<std::string> words;
-  for (Sequence point : points) words.push_back(std::to_string(point));
-  return join(words, ", ");
-}
-
 // A file mostly is affected at several points in the same way: told once.
 void print_affected(const VerifyResult& result) {
   constexpr std::size_t most = 30;
@@ -39,7 +30,7 @@ void print_affected(const VerifyResult& result) {
   for (const auto& [file, points] : files) {
     if (++listed > most) break;
     out("  {}: {} ({} {})\n", printable(file.first), file.second, points.size() == 1 ? "point" : "points",
-        points_text(points));
+        sequences_text(points));
   }
   if (more || files.size() > most) out("  and more; --json lists up to 1,000 for each point\n");
   out("Everything else can be restored. The next run saves these files anew, as far as the sources still "

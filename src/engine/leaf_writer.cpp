@@ -107,7 +107,8 @@ bool LeafWriter::write_content(const Entry& entry, TemporaryFile& file) {
   return fits;
 }
 
-// Several files of at most `part_bytes`, to be put together by whoever has a file system that takes the whole.
+// Several files of at most `part_bytes`, to be put together by whoever has a file system that takes the
+// whole.
 void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint64_t part_bytes) {
   std::optional<TemporaryFile> file;
   std::uint64_t in_part = 0;
@@ -119,8 +120,8 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
     check_target(file->close(), "write", state_.request);
     std::string number = std::to_string(++parts);
     Spot part = spot;
-    part.placement = {spot.placement.name + ".part-" + std::string(3 - std::min<std::size_t>(3, number.size()), '0') +
-                          number,
+    part.placement = {spot.placement.name + ".part-" +
+                          std::string(3 - std::min<std::size_t>(3, number.size()), '0') + number,
                       false};
     part.name = part.placement.name;
     put(entry, *file, part);
@@ -179,8 +180,8 @@ std::string LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot)
   }
   if (code != 0) {
     throw Error(ErrorKind::failed, "cannot put it in its place " +
-                                       state_.target->describe(spot.folder.child(spot.placement.name)) + ": " +
-                                       system_reason(code));
+                                       state_.target->describe(spot.folder.child(spot.placement.name)) +
+                                       ": " + system_reason(code));
   }
   if (spot.placement.replaces) state_.target->names().replaced(spot.folder, spot.placement.name);
   std::string& name = spot.placement.name;
@@ -212,9 +213,10 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
 // Where the image came from, over what is on the device now.
 void LeafWriter::restore_device(const Entry& entry) {
   if (!state_.request.devices) {
-    state_.problem(entry.path, "restore",
-                   "it is the image of a device: restore it into a folder with --to, or write it back over the "
-                   "device with --devices");
+    state_.problem(
+        entry.path, "restore",
+        "it is the image of a device: restore it into a folder with --to, or write it back over the "
+        "device with --devices");
     return;
   }
   if (entry.incomplete) {

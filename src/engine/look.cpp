@@ -67,7 +67,7 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
     bool touched = one.deep && *one.deep->affected > 0;
     if (touched)
       info.findings.push_back(count_text(*one.deep->affected, "file") +
-                              " cannot be restored from it as they were: kestrum verify lists them");
+                              " cannot be restored as they were: kestrum verify lists them");
     info.health = one.damaged || touched ? "damaged" : one.last ? "proved" : "unproved";
     result.points.push_back(std::move(info));
   }

@@ -1,11 +1,11 @@
 #include "engine/preview.hpp"
 
 #include "base/text.hpp"
-#include "source/walk_ahead.hpp"
 #include "engine/chain_state.hpp"
 #include "engine/comparison.hpp"
 #include "engine/destination.hpp"
 #include "engine/file_saver.hpp"
+#include "source/walk_ahead.hpp"
 
 namespace kestrum {
 namespace {

@@ -115,10 +115,10 @@ class Restorer {
     CatalogReader::Gap gap = catalog.damaged_range();
     state_.result.damaged = true;
     state_.problem(gap.from.is_within(picked) ? gap.from : picked, "list",
-            std::string("a part of the list of files is damaged (") + error.what() +
-                "): everything from here" +
-                (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) +
-                " is not restored");
+                   std::string("a part of the list of files is damaged (") + error.what() +
+                       "): everything from here" +
+                       (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) +
+                       " is not restored");
   }
 
   // Relative to the target.

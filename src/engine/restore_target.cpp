@@ -39,8 +39,9 @@ RestoreTarget::Made RestoreTarget::make_folder(const TreePath& place) {
   bool odd = !made.created && !names_.held(parent, std::string(made.real.name()));
   bool trimmed = name.ends_with('.') || name.ends_with(' ');
   if (made.trouble.empty() && (odd || trimmed) && !lists_name(folder_.folder(parent, false), name)) {
-    made.trouble = made.created ? "the file system there cuts the end of its name off"
-                                : "the file system there takes its name for that of another folder: both are together";
+    made.trouble = made.created
+                       ? "the file system there cuts the end of its name off"
+                       : "the file system there takes its name for that of another folder: both are together";
   }
   names_.enter(made.real, folder_.folder(made.real, false), made.created);
   return made;

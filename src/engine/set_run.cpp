@@ -199,8 +199,8 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
 bool SetRun::take_from_other_name(Entry& entry) const {
   if (!entry.several_names || !filesystems_.at(entry.filesystem).stable_inodes()) return false;
   auto read = names_.find({entry.filesystem, entry.inode});
-  if (read == names_.end() || read->second.changed != entry.changed || read->second.modified != entry.modified ||
-      read->second.size != entry.size)
+  if (read == names_.end() || read->second.changed != entry.changed ||
+      read->second.modified != entry.modified || read->second.size != entry.size)
     return false;
   entry.content = read->second.content;
   entry.attributes = read->second.attributes;
@@ -209,7 +209,8 @@ bool SetRun::take_from_other_name(Entry& entry) const {
 }
 
 void SetRun::remember_name(const Entry& entry) {
-  if (entry.several_names && !entry.incomplete && !entry.changed_while_read && names_.size() < most_remembered)
+  if (entry.several_names && !entry.incomplete && !entry.changed_while_read &&
+      names_.size() < most_remembered)
     names_.insert_or_assign({entry.filesystem, entry.inode}, entry);
 }
 

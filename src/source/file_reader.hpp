@@ -1,4 +1,5 @@
-// Reads one regular file or block device as stretches of data and holes, and notices when it changes meanwhile.
+// Reads one regular file or block device as stretches of data and holes, and notices when it changes
+// meanwhile.
 #pragma once
 
 #include <sys/stat.h>

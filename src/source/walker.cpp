@@ -96,10 +96,12 @@ bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& 
   return is_source || selection_.skip.skipping(now_.path, is_folder) == nullptr;
 }
 
-// When the source at hand is a block device, or a link to one, takes it as an image. False when it must not be.
+// When the source at hand is a block device, or a link to one, takes it as an image. False when it must not
+// be.
 bool Walker::look_at_device() {
   struct stat target {};
-  if (fstatat(now_.folder->get(), now_.name.c_str(), &target, 0) != 0 || !S_ISBLK(target.st_mode)) return true;
+  if (fstatat(now_.folder->get(), now_.name.c_str(), &target, 0) != 0 || !S_ISBLK(target.st_mode))
+    return true;
   for (const FolderIdentity& excluded : selection_.excluded) {
     if (excluded.device != target.st_rdev) continue;
     problem(now_.path, "read", "the destination lies on this device, which would be saved into itself");
@@ -179,7 +181,8 @@ bool Walker::start_source() {
     bool is_source = wanted == source;
     TreePath parent = wanted.parent();
     std::string name = wanted.is_root() ? "." : std::string(wanted.name());
-    auto above = std::make_shared<FileHandle>(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    auto above =
+        std::make_shared<FileHandle>(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
     if (is_source) ++source_;
     shown_ = wanted;
     now_.name.clear();

@@ -54,7 +54,8 @@ class Walker {
   // References must outlive this.
   Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note);
 
-  // The next thing in catalog order, or nothing; good until the next call. Throws only for what concerns the whole run.
+  // The next thing in catalog order, or nothing; good until the next call. Throws only for what concerns the
+  // whole run.
   const Walked* next();
 
  private:
@@ -69,7 +70,8 @@ class Walker {
     std::uint32_t filesystem = 0;
   };
   bool start_source();
-  bool look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path, bool is_source);
+  bool look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path,
+               bool is_source);
   bool look_at_device();
   void enter();
   bool list(Folder& folder);
@@ -85,7 +87,7 @@ class Walker {
   std::optional<TreePath> last_ancestor_parent_;
   std::vector<Folder> stack_;
   Walked now_;
-  bool pending_enter_ = false;  // the folder shown last is entered at the next call
+  bool pending_enter_ = false;     // the folder shown last is entered at the next call
   std::optional<TreePath> shown_;  // the last ancestor shown
 };
 

@@ -55,8 +55,9 @@ class Applied {
     path_ = "/proc/self/fd/" + std::to_string(itself_.get());
   }
   bool look(struct stat& status) const {
-    return (object_.fd >= 0 ? fstat(object_.fd, &status)
-                            : fstatat(object_.folder_fd, object_.name.c_str(), &status, AT_SYMLINK_NOFOLLOW)) == 0;
+    return (object_.fd >= 0
+                ? fstat(object_.fd, &status)
+                : fstatat(object_.folder_fd, object_.name.c_str(), &status, AT_SYMLINK_NOFOLLOW)) == 0;
   }
   bool owner(uid_t owner, gid_t group) const {
     return (object_.fd >= 0
@@ -127,7 +128,8 @@ AttributeResult apply_attributes(const TargetObject& object, const FileAttribute
   Instant kept{status.st_mtim.tv_sec, static_cast<std::int32_t>(status.st_mtim.tv_nsec)};
   if (time_set && kept != attributes.modified) {
     bool rounded = std::llabs(kept.seconds - attributes.modified.seconds) <= 2;
-    result.losses.push_back({What::time, {},
+    result.losses.push_back({What::time,
+                             {},
                              rounded ? "the file system there keeps it only roughly"
                                      : "the file system there cannot hold so far a time"});
   }

@@ -51,7 +51,8 @@ std::string substitute_name(const std::string& name) {
   for (std::size_t at = 0; at < name.size();) {
     std::size_t length = utf8_length(std::string_view(name).substr(at));
     auto byte = static_cast<unsigned char>(name[at]);
-    bool plain = length > 0 && byte >= 0x20 && byte != 0x7f && std::string_view("\"*/:<>?\\|").find(name[at]) == std::string_view::npos;
+    bool plain = length > 0 && byte >= 0x20 && byte != 0x7f &&
+                 std::string_view("\"*/:<>?\\|").find(name[at]) == std::string_view::npos;
     std::string next = plain ? name.substr(at, length) : "_";
     if (out.size() + next.size() > longest) break;
     out += next;

@@ -1,6 +1,6 @@
 // The names that target folders held before a restore put anything there. Only those may be replaced: where a
-// file system takes two names for the same, or two picked files have one name, the second must not go over the
-// first.
+// file system takes two names for the same, or two picked files have one name, the second must not go over
+// the first.
 #pragma once
 
 #include <map>
@@ -16,8 +16,8 @@ class NamesBefore {
   // `comes_back`: the restore may come again to a folder that it has left; nothing is forgotten then.
   explicit NamesBefore(bool comes_back) : comes_back_(comes_back) {}
 
-  // To be called before anything is put into the folder, which is open as `fd`; reads its names once. A folder
-  // that this restore created holds none.
+  // To be called before anything is put into the folder, which is open as `fd`; reads its names once. A
+  // folder that this restore created holds none.
   void enter(const TreePath& folder, int fd, bool created);
   bool held(const TreePath& folder, const std::string& name) const;
   // It was replaced and is ours from now on.

@@ -87,8 +87,7 @@ std::string next_part_name() {
 
 }  // namespace
 
-TemporaryFile::TemporaryFile(int folder_fd)
-    : folder_fd_(folder_fd), name_(next_part_name()) {}
+TemporaryFile::TemporaryFile(int folder_fd) : folder_fd_(folder_fd), name_(next_part_name()) {}
 
 TemporaryFile::~TemporaryFile() {
   if (exists_) unlinkat(folder_fd_, name_.c_str(), 0);

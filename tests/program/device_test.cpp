@@ -20,7 +20,8 @@ class LoopDevice {
   explicit LoopDevice(const std::string& file) {
     FILE* out = popen(("losetup --find --show '" + file + "' 2>/dev/null").c_str(), "r");
     char line[64] = {};
-    if (fgets(line, sizeof line, out) != nullptr) path_ = std::string(line).substr(0, std::string(line).find('\n'));
+    if (fgets(line, sizeof line, out) != nullptr)
+      path_ = std::string(line).substr(0, std::string(line).find('\n'));
     pclose(out);
   }
   ~LoopDevice() { detach(); }
@@ -48,13 +49,14 @@ TEST(Devices, AnImageComesBackAsAFileAndOverTheDevice) {
   std::string name = (desk.folder / "by-label-ringing");
   fs::create_symlink(loop.path(), name);
   ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--where-destinations", desk.drive(),
-                          "--protect-encryption", "none"})
+                  "--protect-encryption", "none"})
                 .exit,
             0);
   Ran ran = desk({"run", "stick"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
   EXPECT_THAT(ran.out, HasSubstr("1 file in"));
-  EXPECT_THAT(desk({"browse", "stick", desk.folder.path()}).out, HasSubstr("by-label-ringing  (image of the device)"));
+  EXPECT_THAT(desk({"browse", "stick", desk.folder.path()}).out,
+              HasSubstr("by-label-ringing  (image of the device)"));
 
   EXPECT_EQ(desk({"restore", "stick", name, "--to", (desk.folder / "out")}).exit, 0);
   EXPECT_TRUE(read_file((desk.folder / "out/by-label-ringing")) == content);
@@ -95,7 +97,8 @@ TEST(Devices, AnImageComesBackAsAFileAndOverTheDevice) {
   EXPECT_EQ(read_file(small.path()), std::string(1 << 20, 'b'));
   fs::remove(name);
   write_file(name, "no device");
-  EXPECT_THAT(desk({"restore", "stick", name, "--in-place", "--devices"}).out, HasSubstr("is no block device"));
+  EXPECT_THAT(desk({"restore", "stick", name, "--in-place", "--devices"}).out,
+              HasSubstr("is no block device"));
   EXPECT_EQ(read_file(name), "no device");
 }
 
@@ -107,10 +110,11 @@ TEST(Devices, AnEmptyDriveIsAProblemNotAnEmptyImage) {
   if (loop.path().empty()) GTEST_SKIP() << "no loop device is to be had here";
   std::string name = loop.path();
   write_file((desk.folder / "list.csv"), "ring,species\n");
-  ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--what-folders", (desk.folder / "list.csv"),
-                          "--where-destinations", desk.drive(), "--protect-encryption", "none"})
-                .exit,
-            0);
+  ASSERT_EQ(
+      desk({"job", "define", "stick", "--what-folders", name, "--what-folders", (desk.folder / "list.csv"),
+            "--where-destinations", desk.drive(), "--protect-encryption", "none"})
+          .exit,
+      0);
   loop.detach();
   Ran ran = desk({"run", "stick"});
   EXPECT_EQ(ran.exit, 1) << ran.out;

@@ -169,5 +169,12 @@ TEST(BoundedQueue, ClosingLetsTheReaderDrain) {
   EXPECT_FALSE(queue.pop());
 }
 
+TEST(Text, NumbersInRanges) {
+  EXPECT_EQ(sequences_text({}), "");
+  EXPECT_EQ(sequences_text({4}), "4");
+  EXPECT_EQ(sequences_text({2, 1}), "1, 2");
+  EXPECT_EQ(sequences_text({9, 8, 7, 5, 1, 2, 3}), "1 to 3, 5, 7 to 9");
+}
+
 }  // namespace
 }  // namespace kestrum::test

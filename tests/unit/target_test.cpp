@@ -1,8 +1,8 @@
 // Restoring to where not everything can be: FAT's rules, tmpfs, an ordinary user. The data is there, and what
 // could not be kept is listed, no more and no less.
 #include <fcntl.h>
-#include <grp.h>
 #include <gmock/gmock.h>
+#include <grp.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/mount.h>
@@ -30,7 +30,8 @@ std::vector<std::string> lines(const std::vector<Problem>& problems, const std::
   for (const Problem& problem : problems) {
     std::string line = problem.operation + ": " + problem.path + ": " + problem.reason;
     for (const std::string& cut : {source + "/", source, target + "/"}) {
-      for (std::size_t at = line.find(cut); at != std::string::npos; at = line.find(cut)) line.erase(at, cut.size());
+      for (std::size_t at = line.find(cut); at != std::string::npos; at = line.find(cut))
+        line.erase(at, cut.size());
     }
     out.push_back(line);
   }
@@ -104,9 +105,9 @@ TEST(Targets, OntoFatRules) {
           "restore: names/new\nline: " + no_name + "names/new_line",
           "restore: names/x:y: " + no_name + "names/x_y",
           "restore: names/\x1b[31m: " + no_name + "names/_[31m",
-          "restore: names/\xff\xfe\x80: " + no_name + "names/___",
-          "restore: names/ : " + no_name + "names/_", "restore: names/...: " + no_name + "names/.._",
-          "restore: names/dot.: " + cut + "names/dot", "restore: names/blank : " + cut + "names/blank",
+          "restore: names/\xff\xfe\x80: " + no_name + "names/___", "restore: names/ : " + no_name + "names/_",
+          "restore: names/...: " + no_name + "names/.._", "restore: names/dot.: " + cut + "names/dot",
+          "restore: names/blank : " + cut + "names/blank",
           "restore: dangling: cannot create the link: Operation not permitted",
           "restore: long link: cannot create the link: Operation not permitted",
           "restore: pipe: cannot create the FIFO: Operation not permitted",
@@ -117,13 +118,16 @@ TEST(Targets, OntoFatRules) {
           "set the attribute user.folder of: empty folder: Operation not supported",
           "set the attribute user.large of: tagged: Operation not supported",
           "set the owner of: old: Operation not permitted",
-          testing::StartsWith("set the mode of: closed/inner: the file system there does not keep it as it was; "
-                              "the same for "),
-          testing::StartsWith("set the time of: closed/inner: the file system there keeps it only roughly; the "
-                              "same for "),
+          testing::StartsWith(
+              "set the mode of: closed/inner: the file system there does not keep it as it was; "
+              "the same for "),
+          testing::StartsWith(
+              "set the time of: closed/inner: the file system there keeps it only roughly; the "
+              "same for "),
           testing::StartsWith("set the time of: future: the file system there cannot hold so far a time"),
-          testing::StartsWith("link to its other name: names/hard-0: Operation not permitted; it is a file of its "
-                              "own; the same for 4 more")))
+          testing::StartsWith(
+              "link to its other name: names/hard-0: Operation not permitted; it is a file of its "
+              "own; the same for 4 more")))
       << testing::PrintToString(lines(result.problems, bench.source(), stick.path("back/source")));
   EXPECT_EQ(contents(stick.path("back/source")), contents(bench.source()));
 }
@@ -131,7 +135,8 @@ TEST(Targets, OntoFatRules) {
 TEST(Targets, NamesThatDifferOnlyInCaseDoNotGoOverEachOther) {
   if (!may_mount()) GTEST_SKIP() << "mounting the FAT-rules file system needs root and /dev/fuse";
   Workbench bench;
-  for (const char* name : {"Terns.csv", "terns.csv", "TERNS.CSV", "Isle/a", "isle/b", "isle/A", "isle./c", "isle:/d"})
+  for (const char* name :
+       {"Terns.csv", "terns.csv", "TERNS.CSV", "Isle/a", "isle/b", "isle/A", "isle./c", "isle:/d"})
     write_file(bench.source() + "/" + name, std::string("content of ") + name);
   bench.run_good();
   for (Clash clash : {Clash::keep_both, Clash::replace, Clash::keep_existing, Clash::keep_newer}) {
@@ -148,9 +153,11 @@ TEST(Targets, NamesThatDifferOnlyInCaseDoNotGoOverEachOther) {
         EXPECT_THAT(found, testing::Contains(content));
     }
     std::vector<std::string> told = lines(result.problems, bench.source(), back + "/source");
-    EXPECT_THAT(told, testing::Contains("restore: isle: the file system there takes its name for that of another "
-                                        "folder: both are together"));
-    EXPECT_THAT(told, testing::Contains("restore: isle:: the file system there cannot hold its name; it is in isle_"));
+    EXPECT_THAT(told,
+                testing::Contains("restore: isle: the file system there takes its name for that of another "
+                                  "folder: both are together"));
+    EXPECT_THAT(told, testing::Contains(
+                          "restore: isle:: the file system there cannot hold its name; it is in isle_"));
   }
 }
 
@@ -168,15 +175,17 @@ TEST(Targets, AFileTooLargeForTheTargetComesInParts) {
   ASSERT_TRUE(stick.mounted());
   RestoreResult result = bench.restore_to(stick.path("back"));
   std::string all;
-  for (int i = 1; i <= 6; ++i) all += read_file(stick.path("back/source/nights.db.part-00" + std::to_string(i)));
+  for (int i = 1; i <= 6; ++i)
+    all += read_file(stick.path("back/source/nights.db.part-00" + std::to_string(i)));
   EXPECT_TRUE(all == large);
   EXPECT_FALSE(fs::exists(stick.path("back/source/nights.db")));
   all.clear();
   for (int i = 1; i <= 4; ++i) all += read_file(stick.path("back/source/hole.part-00" + std::to_string(i)));
   EXPECT_TRUE(all == read_file(bench.source() + "/hole"));
   EXPECT_THAT(lines(result.problems, bench.source(), stick.path("back/source")),
-              testing::Contains("restore: nights.db: it is larger than the file system there takes in one file: it is "
-                                "in 6 parts, which put together are the file: cat 'nights.db.part-'* > 'nights.db'"));
+              testing::Contains(
+                  "restore: nights.db: it is larger than the file system there takes in one file: it is "
+                  "in 6 parts, which put together are the file: cat 'nights.db.part-'* > 'nights.db'"));
 }
 
 TEST(Targets, OntoATmpfs) {
@@ -192,15 +201,18 @@ TEST(Targets, OntoATmpfs) {
   RestoreResult result = bench.restore_to(mount_point + "/back");
   std::vector<std::string> expected;
   if (!keeps) {
-    for (const char* what : {"user.empty of: tagged", "user.folder of: empty folder", "user.large of: tagged"})
+    for (const char* what :
+         {"user.empty of: tagged", "user.folder of: empty folder", "user.large of: tagged"})
       expected.push_back(std::string("set the attribute ") + what + ": Operation not supported");
   }
-  EXPECT_THAT(lines(result.problems, bench.source(), mount_point + "/back/source"), UnorderedElementsAreArray(expected));
+  EXPECT_THAT(lines(result.problems, bench.source(), mount_point + "/back/source"),
+              UnorderedElementsAreArray(expected));
   Snapshot before = take_snapshot(bench.source());
   Snapshot after = take_snapshot(mount_point + "/back/source");
   for (Snapshot* snapshot : {&before, &after}) {
     for (auto& [path, seen] : *snapshot)
-      if (!keeps) std::erase_if(seen.attributes, [](const std::string& one) { return one.starts_with("user."); });
+      if (!keeps)
+        std::erase_if(seen.attributes, [](const std::string& one) { return one.starts_with("user."); });
   }
   EXPECT_EQ(compare_snapshots(before, after), "");
   umount2(mount_point.c_str(), MNT_DETACH);
@@ -222,9 +234,10 @@ void as_ordinary_user() {
     before.erase("closed/inner");
     std::string back = bench.path("back-" + std::string(kind_name(kind)));
     RestoreResult result = bench.restore_to(back, *outcome.entry.sequence);
-    EXPECT_THAT(lines(result.problems, bench.source(), back + "/source"),
-                UnorderedElementsAre("restore: closed/inner: it could not be read when the point was made: there "
-                                     "is nothing to restore"));
+    EXPECT_THAT(
+        lines(result.problems, bench.source(), back + "/source"),
+        UnorderedElementsAre("restore: closed/inner: it could not be read when the point was made: there "
+                             "is nothing to restore"));
     EXPECT_FALSE(result.owners_kept_back);
     EXPECT_EQ(compare_snapshots(before, take_snapshot(back + "/source")), "");
   }

@@ -1,7 +1,8 @@
-// A file system with FAT's rules over an ordinary folder: fat_rules BACKING MOUNTPOINT [largest file in bytes].
-// No owners, modes, links, special files or attributes; times in steps of two seconds from 1980 to 2107; files
-// below 4 GiB; names are UTF-8 without "*/:<>?\| and control characters, end in no dot or blank, and case does
-// not tell two apart. Set-mode calls are taken without a word and forgotten, as the kernel's own FAT does.
+// A file system with FAT's rules over an ordinary folder: fat_rules BACKING MOUNTPOINT [largest file in
+// bytes]. No owners, modes, links, special files or attributes; times in steps of two seconds from 1980 to
+// 2107; files below 4 GiB; names are UTF-8 without "*/:<>?\| and control characters, end in no dot or blank,
+// and case does not tell two apart. Set-mode calls are taken without a word and forgotten, as the kernel's
+// own FAT does.
 #define FUSE_USE_VERSION 35
 #include <dirent.h>
 #include <fcntl.h>
@@ -27,7 +28,11 @@ off_t largest = (off_t{1} << 32) - 1;
 bool is_utf8(std::string_view text) {
   for (std::size_t i = 0; i < text.size();) {
     auto byte = static_cast<unsigned char>(text[i]);
-    std::size_t more = byte < 0x80 ? 0 : byte >= 0xc2 && byte < 0xe0 ? 1 : byte >= 0xe0 && byte < 0xf0 ? 2 : byte >= 0xf0 && byte < 0xf5 ? 3 : 9;
+    std::size_t more = byte < 0x80                   ? 0
+                       : byte >= 0xc2 && byte < 0xe0 ? 1
+                       : byte >= 0xe0 && byte < 0xf0 ? 2
+                       : byte >= 0xf0 && byte < 0xf5 ? 3
+                                                     : 9;
     if (more == 9 || i + more >= text.size()) return false;
     for (std::size_t k = 1; k <= more; ++k)
       if ((static_cast<unsigned char>(text[i + k]) & 0xc0) != 0x80) return false;
@@ -38,7 +43,8 @@ bool is_utf8(std::string_view text) {
 
 bool allowed(std::string_view name) {
   bool plain = std::none_of(name.begin(), name.end(), [](char c) {
-    return (static_cast<unsigned char>(c) < 0x20) || std::string_view("\"*:<>?\\|").find(c) != std::string_view::npos;
+    return (static_cast<unsigned char>(c) < 0x20) ||
+           std::string_view("\"*:<>?\\|").find(c) != std::string_view::npos;
   });
   return plain && is_utf8(name);
 }
@@ -100,7 +106,8 @@ int fat_getattr(const char* path, struct stat* status, fuse_file_info*) {
   return 0;
 }
 
-int fat_readdir(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*, fuse_readdir_flags) {
+int fat_readdir(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*,
+                fuse_readdir_flags) {
   std::string real;
   if (int code = real_path(path, real); code != 0) return code;
   std::unique_ptr<DIR, int (*)(DIR*)> dir(opendir(real.c_str()), closedir);
@@ -158,7 +165,8 @@ int fat_read(const char*, char* buffer, std::size_t size, off_t at, fuse_file_in
 
 int fat_write(const char*, const char* buffer, std::size_t size, off_t at, fuse_file_info* info) {
   if (at >= largest) return -EFBIG;
-  ssize_t n = pwrite(static_cast<int>(info->fh), buffer, std::min<std::size_t>(size, static_cast<std::size_t>(largest - at)), at);
+  ssize_t n = pwrite(static_cast<int>(info->fh), buffer,
+                     std::min<std::size_t>(size, static_cast<std::size_t>(largest - at)), at);
   return n < 0 ? -errno : static_cast<int>(n);
 }
 
@@ -182,7 +190,7 @@ int fat_utimens(const char* path, const timespec times[2], fuse_file_info*) {
   if (int code = real_path(path, real); code != 0) return code;
   timespec rounded[2] = {times[0], times[1]};
   if (times[1].tv_nsec != UTIME_NOW && times[1].tv_nsec != UTIME_OMIT) {
-    constexpr time_t first = 315532800;   // 1980
+    constexpr time_t first = 315532800;  // 1980
     constexpr time_t last = 4354819198;  // 2107
     rounded[1].tv_sec = std::clamp(times[1].tv_sec, first, last) / 2 * 2;
     rounded[1].tv_nsec = 0;
@@ -194,7 +202,8 @@ int fat_chmod(const char*, mode_t, fuse_file_info*) {
   return 0;
 }
 int fat_chown(const char*, uid_t owner, gid_t group, fuse_file_info*) {
-  bool same = (owner == getuid() || owner == static_cast<uid_t>(-1)) && (group == getgid() || group == static_cast<gid_t>(-1));
+  bool same = (owner == getuid() || owner == static_cast<uid_t>(-1)) &&
+              (group == getgid() || group == static_cast<gid_t>(-1));
   return same ? 0 : -EPERM;
 }
 int fat_symlink(const char*, const char*) {
@@ -245,6 +254,8 @@ int main(int argc, char** argv) {
   operations.setxattr = fat_setxattr;
   operations.statfs = fat_statfs;
   std::string options = "attr_timeout=0,entry_timeout=0,fsname=fat_rules";
-  char* arguments[] = {argv[0], argv[2], const_cast<char*>("-f"), const_cast<char*>("-s"), const_cast<char*>("-o"), options.data()};
+  char* arguments[] = {
+      argv[0],       argv[2], const_cast<char*>("-f"), const_cast<char*>("-s"), const_cast<char*>("-o"),
+      options.data()};
   return fuse_main(6, arguments, &operations, nullptr);
 }

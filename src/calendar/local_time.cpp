@@ -5,7 +5,10 @@
 
 #include <charconv>
 #include <chrono>
+#include <cstdlib>
+#include <optional>
 #include <regex>
+#include <string>
 
 #include "base/text.hpp"
 
@@ -21,9 +24,17 @@ Instant instant_of(Seconds when) {
   return {when.time_since_epoch().count(), 0};
 }
 
+// The environment may name another zone at any time.
 const cctz::time_zone& zone() {
-  static const cctz::time_zone local = cctz::local_time_zone();
-  return local;
+  struct Known {
+    std::string name;
+    cctz::time_zone zone;
+  };
+  static thread_local std::optional<Known> known;
+  const char* named = std::getenv("TZ");
+  std::string name = named == nullptr ? "" : named;
+  if (!known || known->name != name) known = Known{name, cctz::local_time_zone()};
+  return known->zone;
 }
 
 cctz::civil_second civil(const LocalMinute& local) {

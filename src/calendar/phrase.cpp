@@ -1,0 +1,462 @@
+#include "calendar/phrase.hpp"
+
+#include <cctz/civil_time.h>
+
+#include <algorithm>
+#include <array>
+#include <charconv>
+#include <map>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+#include "calendar/recurrence.hpp"
+
+namespace kestrum {
+namespace {
+
+constexpr std::array<const char*, 7> weekday_names{"monday", "tuesday",  "wednesday", "thursday",
+                                                   "friday", "saturday", "sunday"};
+constexpr std::array<const char*, 5> ordinal_names{"first", "second", "third", "fourth", "fifth"};
+constexpr unsigned working_days = 0x1f;
+constexpr unsigned weekend_days = 0x60;
+constexpr unsigned all_days = 0x7f;
+constexpr unsigned day_minutes = 24 * 60;
+
+constexpr const char* examples =
+    "write it like \"daily at 12:30\", \"weekdays at 20:30\", \"first sunday at 03:00 full\", \"monthly on the "
+    "last day at 22:00\", \"every 20 minutes\", \"hourly at minute 15\", \"on change\" or \"by hand\"";
+
+int last_day_of(int year, int month) {
+  return (cctz::civil_day(cctz::civil_month(year, month) + 1) - 1).day();
+}
+
+// Reads one phrase. What cannot be is put right and remembered, so that the nearest that can be is known.
+class Parser {
+ public:
+  explicit Parser(std::string_view text) : given_(trim(text)) {
+    std::string plain;
+    for (char c : given_) plain += c == ',' ? std::string(" ") : std::string(1, static_cast<char>(std::tolower(static_cast<unsigned char>(c))));
+    for (std::string& word : split(plain, ' ')) {
+      if (!word.empty()) words_.push_back(std::move(word));
+    }
+  }
+
+  Phrase parse() {
+    if (words_.empty()) refuse("it says nothing");
+    correct_words();
+    if (words_[0] == "rrule" || words_[0].starts_with("rrule:")) {
+      rule();
+    } else {
+      take_kind();
+      body();
+      if (at_ < words_.size()) refuse("'" + printable(words_[at_]) + "' says nothing there");
+    }
+    if (!complaint_.empty()) refuse(complaint_);
+    return phrase_;
+  }
+
+ private:
+  [[noreturn]] void refuse(const std::string& why) {
+    std::string nearest = understood_ ? "did you mean \"" + phrase_.text() + "\"?" : examples;
+    throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: " + why, nearest);
+  }
+  void complain(const std::string& what) {
+    if (complaint_.empty()) complaint_ = what;
+  }
+
+  // A word that is nearly one of ours is taken for it, and said.
+  void correct_words() {
+    static const std::vector<std::string> known{
+        "by",     "hand",   "once",    "at",       "hourly",    "minute",   "minutes", "hour",   "hours",    "every",
+        "daily",  "day",    "days",    "weekdays", "weekends",  "monthly",  "on",      "the",    "last",     "first",
+        "second", "third",  "fourth",  "fifth",    "of",        "month",    "from",    "weeks",  "week",     "change",
+        "least",  "and",    "full",    "incremental", "differential", "monday", "tuesday", "wednesday", "thursday",
+        "friday", "saturday", "sunday"};
+    if (words_[0].starts_with("rrule")) return;
+    for (std::string& word : words_) {
+      bool is_word = std::all_of(word.begin(), word.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
+      if (!is_word || weekday(word) >= 0 || std::find(known.begin(), known.end(), word) != known.end()) continue;
+      // Short words are near to too many.
+      std::optional<std::string> near = word.size() < 4 ? std::nullopt : nearest(word, known);
+      if (near && near->size() >= 4) {
+        complain("'" + printable(word) + "' is no word of it");
+        word = *near;
+      }
+    }
+  }
+
+  bool at(std::initializer_list<std::string_view> expected) {
+    if (words_.size() - at_ < expected.size()) return false;
+    if (!std::equal(expected.begin(), expected.end(), words_.begin() + static_cast<std::ptrdiff_t>(at_))) return false;
+    at_ += expected.size();
+    return true;
+  }
+  bool done() const { return at_ == words_.size(); }
+  std::string next(const char* what) {
+    if (done()) refuse(std::string("it does not say ") + what);
+    return words_[at_++];
+  }
+
+  void take_kind() {
+    if (std::optional<Kind> kind = parse_kind(words_.back()); kind && words_.size() > 1) {
+      phrase_.kind = kind;
+      words_.pop_back();
+    }
+  }
+
+  static int weekday(std::string_view word) {
+    for (std::size_t i = 0; i < weekday_names.size(); ++i) {
+      std::string_view name = weekday_names[i];
+      bool same = word == name || (word.size() == name.size() + 1 && word.starts_with(name) && word.ends_with('s')) ||
+                  (word.size() >= 3 && word.size() <= 4 && name.starts_with(word));
+      if (same) return static_cast<int>(i);
+    }
+    return -1;
+  }
+
+  static std::optional<unsigned> number(std::string_view text) {
+    unsigned value = 0;
+    auto [end, code] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (code != std::errc() || end != text.data() + text.size()) return std::nullopt;
+    return value;
+  }
+
+  // "at 09:30"
+  void time_of_day() {
+    understood_ = true;
+    if (!at({"at"})) {
+      phrase_.hour = 12;
+      phrase_.minute = 30;
+      refuse("it does not say at what time");
+    }
+    clock_time(next("at what time"));
+  }
+  void clock_time(const std::string& text) {
+    std::size_t colon = text.find(':');
+    std::optional<unsigned> hour = number(std::string_view(text).substr(0, colon));
+    std::optional<unsigned> minute =
+        colon == std::string::npos ? std::nullopt : number(std::string_view(text).substr(colon + 1));
+    if (!minute && colon == std::string::npos && hour) {
+      complain("'" + printable(text) + "' is no time; hours and minutes are wanted");
+      minute = 0;
+    }
+    if (!hour || !minute || (colon != std::string::npos && text.size() - colon != 3)) {
+      phrase_.hour = 12;
+      phrase_.minute = 30;
+      refuse("'" + printable(text) + "' is no time");
+    }
+    if (*hour > 23 || *minute > 59) complain("there is no " + printable(text) + " on any day");
+    phrase_.hour = static_cast<int>(std::min(*hour, 23u));
+    phrase_.minute = static_cast<int>(std::min(*minute, 59u));
+  }
+
+  void date(const std::string& text) {
+    std::vector<std::string> parts = split(text, '-');
+    std::optional<unsigned> year = parts.size() == 3 ? number(parts[0]) : std::nullopt;
+    std::optional<unsigned> month = parts.size() == 3 ? number(parts[1]) : std::nullopt;
+    std::optional<unsigned> day = parts.size() == 3 ? number(parts[2]) : std::nullopt;
+    if (!year || !month || !day || *year < 1970 || *year > 9999) {
+      understood_ = false;
+      throw Error(ErrorKind::usage,
+                  "\"" + printable(given_) + "\" does not say when: '" + printable(text) + "' is no date",
+                  "write dates like 2027-03-14");
+    }
+    int real_month = static_cast<int>(std::clamp(*month, 1u, 12u));
+    int last = last_day_of(static_cast<int>(*year), real_month);
+    int real_day = std::clamp(static_cast<int>(std::min(*day, 99u)), 1, last);
+    if (real_month != static_cast<int>(*month) || real_day != static_cast<int>(*day))
+      complain("there is no " + printable(text));
+    phrase_.day = {static_cast<int>(*year), real_month, real_day};
+  }
+
+  void body() {
+    using Type = Phrase::Type;
+    if (at({"by", "hand"})) {
+      phrase_.type = Type::by_hand;
+    } else if (at({"once"})) {
+      phrase_.type = Type::once;
+      at({"at"});
+      at({"on"});
+      date(next("on what day"));
+      understood_ = true;
+      at({"at"});
+      clock_time(next("at what time"));
+    } else if (at({"hourly"}) || at({"every", "hour"})) {
+      hourly();
+    } else if (at({"on", "change"})) {
+      on_change();
+    } else if (at({"daily"}) || at({"every", "day"})) {
+      phrase_.type = Type::weekly;
+      phrase_.weekdays = all_days;
+      time_of_day();
+    } else if (at({"monthly"}) || at({"every", "month"})) {
+      at({"on"});
+      at({"the"});
+      monthly();
+    } else if (words_[0] == "every" && words_.size() > 1 && number(words_[1])) {
+      ++at_;
+      every();
+    } else {
+      at({"the"});
+      if (ordinal_ahead()) {
+        monthly();
+      } else {
+        weekly();
+      }
+    }
+    understood_ = true;
+  }
+
+  void hourly() {
+    phrase_.type = Phrase::Type::hourly;
+    understood_ = true;
+    if (!at({"at"})) return;
+    at({"minute"});
+    std::string text = next("at what minute");
+    if (text.starts_with(':')) text.erase(0, 1);
+    std::optional<unsigned> minute = number(text);
+    if (!minute) refuse("'" + printable(text) + "' is no minute");
+    if (*minute > 59) complain("an hour has no minute " + std::to_string(*minute));
+    phrase_.minute = static_cast<int>(std::min(*minute, 59u));
+  }
+
+  // A number of minutes or hours, as minutes.
+  unsigned stretch() {
+    std::string text = next("how often");
+    std::optional<unsigned> count = number(text);
+    if (!count) refuse("'" + printable(text) + "' is no number");
+    std::string unit = next("in what unit");
+    unsigned factor = unit.starts_with("minute") ? 1 : unit.starts_with("hour") ? 60 : 0;
+    if (factor == 0) refuse("'" + printable(unit) + "' is neither minutes nor hours");
+    std::uint64_t minutes = std::uint64_t{*count} * factor;
+    if (minutes < 5) complain("runs closer together than 5 minutes only get in each other's way");
+    if (minutes > day_minutes) complain("more than a day is said in days: every 2 days from a date");
+    return static_cast<unsigned>(std::clamp<std::uint64_t>(minutes, 5, day_minutes));
+  }
+
+  void on_change() {
+    phrase_.type = Phrase::Type::on_change;
+    understood_ = true;
+    if (!at({"at", "least", "every"})) return;
+    phrase_.every = 60;
+    phrase_.every = stretch();
+  }
+
+  void every() {
+    const std::string& unit = words_.size() > 2 ? words_[2] : words_[1];
+    bool weeks = unit.starts_with("week");
+    if (!weeks && !unit.starts_with("day")) {
+      phrase_.type = Phrase::Type::every_minutes;
+      phrase_.every = 60;
+      understood_ = true;
+      phrase_.every = stretch();
+      return;
+    }
+    phrase_.type = Phrase::Type::every_days;
+    std::uint64_t count = *number(words_[1]);
+    at_ = 3;
+    if (count == 0) complain("every 0 days is never");
+    phrase_.every = static_cast<unsigned>(std::clamp<std::uint64_t>(count, 1, 1000)) * (weeks ? 7 : 1);
+    if (count > 1000) complain("that is longer than anybody waits for a backup");
+    if (!at({"from"}))
+      throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: it does not say from which day on",
+                  "write it like \"every 3 days from 2027-03-14 at 09:30\"");
+    date(next("from which day on"));
+    time_of_day();
+  }
+
+  bool ordinal_ahead() const {
+    if (done()) return false;
+    bool named = words_[at_] == "last" ||
+                 std::find(ordinal_names.begin(), ordinal_names.end(), words_[at_]) != ordinal_names.end();
+    return named || (number_with_ending(words_[at_]) && at_ + 1 < words_.size() && weekday(words_[at_ + 1]) >= 0);
+  }
+  // "15", "15th", "1st"
+  static std::optional<unsigned> number_with_ending(std::string_view text) {
+    for (std::string_view ending : {"st", "nd", "rd", "th"}) {
+      if (text.ends_with(ending)) return number(text.substr(0, text.size() - 2));
+    }
+    return number(text);
+  }
+
+  void monthly() {
+    at({"day"});
+    std::string text = next("on which day");
+    auto named = std::find(ordinal_names.begin(), ordinal_names.end(), text);
+    std::optional<unsigned> count = named != ordinal_names.end()
+                                        ? std::optional<unsigned>(named - ordinal_names.begin() + 1)
+                                        : number_with_ending(text);
+    if (text == "last") {
+      phrase_.ordinal = -1;
+    } else if (count) {
+      phrase_.ordinal = static_cast<int>(std::min(*count, 99u));
+    } else {
+      refuse("'" + printable(text) + "' is no day of a month");
+    }
+    if (!done() && weekday(words_[at_]) >= 0) {
+      phrase_.type = Phrase::Type::monthly_weekday;
+      phrase_.weekdays = 1u << weekday(words_[at_++]);
+      if (phrase_.ordinal == 0 || phrase_.ordinal > 5) {
+        complain("no month has that many of them");
+        phrase_.ordinal = -1;
+      }
+    } else {
+      phrase_.type = Phrase::Type::monthly_day;
+      at({"day"});
+      if (phrase_.ordinal == 0 || phrase_.ordinal > 31) {
+        complain("no month has such a day");
+        phrase_.ordinal = -1;
+      }
+    }
+    if (at({"of"})) {
+      at({"the"}) || at({"every"});
+      at({"month"});
+    }
+    time_of_day();
+  }
+
+  void weekly() {
+    phrase_.type = Phrase::Type::weekly;
+    at({"every"});
+    at({"on"});
+    while (!done() && words_[at_] != "at") {
+      if (at({"and"}) || at({"on"})) continue;
+      if (at({"weekdays"})) {
+        phrase_.weekdays |= working_days;
+      } else if (at({"weekends"})) {
+        phrase_.weekdays |= weekend_days;
+      } else if (weekday(words_[at_]) >= 0) {
+        phrase_.weekdays |= 1u << weekday(words_[at_++]);
+      } else {
+        refuse("'" + printable(words_[at_]) + "' is no day");
+      }
+    }
+    if (phrase_.weekdays == 0) refuse("it names no day");
+    time_of_day();
+  }
+
+  // The rule is taken as it was written: RFC 5545 is in upper case.
+  void rule() {
+    phrase_.type = Phrase::Type::rule;
+    std::vector<std::string> parts;
+    for (std::string& part : split(given_, ' ')) {
+      if (!part.empty()) parts.push_back(std::move(part));
+    }
+    if (parse_kind(parts.back())) {
+      phrase_.kind = parse_kind(parts.back());
+      parts.pop_back();
+    }
+    std::string first = parts[0];
+    std::size_t colon = first.find(':');
+    std::string text = colon == std::string::npos ? (parts.size() > 1 ? parts[1] : "") : first.substr(colon + 1);
+    std::size_t from = colon == std::string::npos ? 2 : 1;
+    bool complete = parts.size() == from + 3 && parts[from] == "from";
+    if (!complete)
+      throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: a rule needs its first moment",
+                  "write it like \"rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30\"");
+    phrase_.rule = text;
+    date(parts[from + 1]);
+    understood_ = true;
+    clock_time(parts[from + 2]);
+    if (!complaint_.empty()) return;
+    if (std::string why = recurrence_trouble(phrase_); !why.empty())
+      throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: " + why,
+                  "RFC 5545 section 3.3.10 says how rules are written");
+  }
+
+  std::string given_;
+  std::vector<std::string> words_;
+  std::size_t at_ = 0;
+  Phrase phrase_;
+  bool understood_ = false;  // phrase_ has a text that means something
+  std::string complaint_;
+};
+
+std::string two_digits(int n) {
+  return (n < 10 ? "0" : "") + std::to_string(n);
+}
+
+std::string day_text(const CivilDay& day) {
+  return std::to_string(day.year) + "-" + two_digits(day.month) + "-" + two_digits(day.day);
+}
+
+std::string stretch_text(unsigned minutes) {
+  if (minutes % 60 == 0 && minutes > 60) return std::to_string(minutes / 60) + " hours";
+  return std::to_string(minutes) + " minutes";
+}
+
+std::string weekdays_text(unsigned days) {
+  if (days == all_days) return "daily";
+  if (days == working_days) return "weekdays";
+  if (days == weekend_days) return "weekends";
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < weekday_names.size(); ++i) {
+    if ((days >> i & 1) != 0) names.emplace_back(weekday_names[i]);
+  }
+  if (names.size() == 1) return names[0] + "s";
+  std::string last = names.back();
+  names.pop_back();
+  return join(names, ", ") + " and " + last;
+}
+
+std::string ordinal_text(int n) {
+  if (n < 0) return "last";
+  return ordinal_names.at(static_cast<std::size_t>(n - 1));
+}
+
+std::string day_of_month_text(int n) {
+  if (n < 0) return "last day";
+  const char* ending = n % 10 == 1 && n != 11 ? "st" : n % 10 == 2 && n != 12 ? "nd" : n % 10 == 3 && n != 13 ? "rd" : "th";
+  return std::to_string(n) + ending;
+}
+
+}  // namespace
+
+std::string Phrase::text() const {
+  std::string time = two_digits(hour) + ":" + two_digits(minute);
+  std::string out;
+  switch (type) {
+    case Type::by_hand:
+      out = "by hand";
+      break;
+    case Type::once:
+      out = "once at " + day_text(day) + " " + time;
+      break;
+    case Type::hourly:
+      out = "hourly at minute " + std::to_string(minute);
+      break;
+    case Type::every_minutes:
+      out = "every " + stretch_text(every);
+      break;
+    case Type::weekly:
+      out = weekdays_text(weekdays) + " at " + time;
+      break;
+    case Type::monthly_day:
+      out = "monthly on the " + day_of_month_text(ordinal) + " at " + time;
+      break;
+    case Type::monthly_weekday: {
+      unsigned which = 0;
+      while ((weekdays >> which & 1) == 0) ++which;
+      out = ordinal_text(ordinal) + " " + weekday_names.at(which) + " at " + time;
+      break;
+    }
+    case Type::every_days:
+      out = "every " + (every % 7 == 0 ? std::to_string(every / 7) + " weeks" : std::to_string(every) + " days") +
+            " from " + day_text(day) + " at " + time;
+      break;
+    case Type::on_change:
+      out = "on change" + (every > 0 ? ", at least every " + stretch_text(every) : std::string());
+      break;
+    case Type::rule:
+      out = "rrule " + rule + " from " + day_text(day) + " " + time;
+      break;
+  }
+  if (kind) out += " " + std::string(kind_name(*kind));
+  return out;
+}
+
+Phrase parse_phrase(std::string_view text) {
+  return Parser(text).parse();
+}
+
+}  // namespace kestrum

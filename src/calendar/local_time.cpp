@@ -84,6 +84,10 @@ std::string local_text(Instant when, bool with_zone) {
   return with_zone ? text + " " + zone_text(when) : text;
 }
 
+std::string weekday_text(Instant when) {
+  return formatted("%a", when);
+}
+
 std::string local_text_seconds(Instant when) {
   return formatted("%Y-%m-%d %H:%M:%S", when);
 }

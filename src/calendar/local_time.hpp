@@ -24,6 +24,8 @@ std::int32_t local_offset_seconds(Instant when);
 std::string local_text(Instant when, bool with_zone = false);
 // "2027-03-14 09:30:12"
 std::string local_text_seconds(Instant when);
+// "Mon"
+std::string weekday_text(Instant when);
 // "CET", or "+0545" where the zone has no letters.
 std::string zone_text(Instant when);
 LocalMinute to_local(Instant when);

@@ -23,7 +23,8 @@ constexpr unsigned all_days = 0x7f;
 constexpr unsigned day_minutes = 24 * 60;
 
 constexpr const char* examples =
-    "write it like \"daily at 12:30\", \"weekdays at 20:30\", \"first sunday at 03:00 full\", \"monthly on the "
+    "write it like \"daily at 12:30\", \"weekdays at 20:30\", \"first sunday at 03:00 full\", \"monthly on "
+    "the "
     "last day at 22:00\", \"every 20 minutes\", \"hourly at minute 15\", \"on change\" or \"by hand\"";
 
 int last_day_of(int year, int month) {
@@ -35,7 +36,9 @@ class Parser {
  public:
   explicit Parser(std::string_view text) : given_(trim(text)) {
     std::string plain;
-    for (char c : given_) plain += c == ',' ? std::string(" ") : std::string(1, static_cast<char>(std::tolower(static_cast<unsigned char>(c))));
+    for (char c : given_)
+      plain += c == ',' ? std::string(" ")
+                        : std::string(1, static_cast<char>(std::tolower(static_cast<unsigned char>(c))));
     for (std::string& word : split(plain, ' ')) {
       if (!word.empty()) words_.push_back(std::move(word));
     }
@@ -67,15 +70,18 @@ class Parser {
   // A word that is nearly one of ours is taken for it, and said.
   void correct_words() {
     static const std::vector<std::string> known{
-        "by",     "hand",   "once",    "at",       "hourly",    "minute",   "minutes", "hour",   "hours",    "every",
-        "daily",  "day",    "days",    "weekdays", "weekends",  "monthly",  "on",      "the",    "last",     "first",
-        "second", "third",  "fourth",  "fifth",    "of",        "month",    "from",    "weeks",  "week",     "change",
-        "least",  "and",    "full",    "incremental", "differential", "monday", "tuesday", "wednesday", "thursday",
-        "friday", "saturday", "sunday"};
+        "by",       "hand",    "once",      "at",       "hourly", "minute",      "minutes",
+        "hour",     "hours",   "every",     "daily",    "day",    "days",        "weekdays",
+        "weekends", "monthly", "on",        "the",      "last",   "first",       "second",
+        "third",    "fourth",  "fifth",     "of",       "month",  "from",        "weeks",
+        "week",     "change",  "least",     "and",      "full",   "incremental", "differential",
+        "monday",   "tuesday", "wednesday", "thursday", "friday", "saturday",    "sunday"};
     if (words_[0].starts_with("rrule")) return;
     for (std::string& word : words_) {
-      bool is_word = std::all_of(word.begin(), word.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
-      if (!is_word || weekday(word) >= 0 || std::find(known.begin(), known.end(), word) != known.end()) continue;
+      bool is_word =
+          std::all_of(word.begin(), word.end(), [](unsigned char c) { return std::isalpha(c) != 0; });
+      if (!is_word || weekday(word) >= 0 || std::find(known.begin(), known.end(), word) != known.end())
+        continue;
       // Short words are near to too many.
       std::optional<std::string> near = word.size() < 4 ? std::nullopt : nearest(word, known);
       if (near && near->size() >= 4) {
@@ -87,7 +93,8 @@ class Parser {
 
   bool at(std::initializer_list<std::string_view> expected) {
     if (words_.size() - at_ < expected.size()) return false;
-    if (!std::equal(expected.begin(), expected.end(), words_.begin() + static_cast<std::ptrdiff_t>(at_))) return false;
+    if (!std::equal(expected.begin(), expected.end(), words_.begin() + static_cast<std::ptrdiff_t>(at_)))
+      return false;
     at_ += expected.size();
     return true;
   }
@@ -107,7 +114,8 @@ class Parser {
   static int weekday(std::string_view word) {
     for (std::size_t i = 0; i < weekday_names.size(); ++i) {
       std::string_view name = weekday_names[i];
-      bool same = word == name || (word.size() == name.size() + 1 && word.starts_with(name) && word.ends_with('s')) ||
+      bool same = word == name ||
+                  (word.size() == name.size() + 1 && word.starts_with(name) && word.ends_with('s')) ||
                   (word.size() >= 3 && word.size() <= 4 && name.starts_with(word));
       if (same) return static_cast<int>(i);
     }
@@ -259,7 +267,8 @@ class Parser {
     phrase_.every = static_cast<unsigned>(std::clamp<std::uint64_t>(count, 1, 1000)) * (weeks ? 7 : 1);
     if (count > 1000) complain("that is longer than anybody waits for a backup");
     if (!at({"from"}))
-      throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: it does not say from which day on",
+      throw Error(ErrorKind::usage,
+                  "\"" + printable(given_) + "\" does not say when: it does not say from which day on",
                   "write it like \"every 3 days from 2027-03-14 at 09:30\"");
     date(next("from which day on"));
     time_of_day();
@@ -269,7 +278,8 @@ class Parser {
     if (done()) return false;
     bool named = words_[at_] == "last" ||
                  std::find(ordinal_names.begin(), ordinal_names.end(), words_[at_]) != ordinal_names.end();
-    return named || (number_with_ending(words_[at_]) && at_ + 1 < words_.size() && weekday(words_[at_ + 1]) >= 0);
+    return named ||
+           (number_with_ending(words_[at_]) && at_ + 1 < words_.size() && weekday(words_[at_ + 1]) >= 0);
   }
   // "15", "15th", "1st"
   static std::optional<unsigned> number_with_ending(std::string_view text) {
@@ -348,11 +358,13 @@ class Parser {
     }
     std::string first = parts[0];
     std::size_t colon = first.find(':');
-    std::string text = colon == std::string::npos ? (parts.size() > 1 ? parts[1] : "") : first.substr(colon + 1);
+    std::string text =
+        colon == std::string::npos ? (parts.size() > 1 ? parts[1] : "") : first.substr(colon + 1);
     std::size_t from = colon == std::string::npos ? 2 : 1;
     bool complete = parts.size() == from + 3 && parts[from] == "from";
     if (!complete)
-      throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: a rule needs its first moment",
+      throw Error(ErrorKind::usage,
+                  "\"" + printable(given_) + "\" does not say when: a rule needs its first moment",
                   "write it like \"rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30\"");
     phrase_.rule = text;
     date(parts[from + 1]);
@@ -406,7 +418,10 @@ std::string ordinal_text(int n) {
 
 std::string day_of_month_text(int n) {
   if (n < 0) return "last day";
-  const char* ending = n % 10 == 1 && n != 11 ? "st" : n % 10 == 2 && n != 12 ? "nd" : n % 10 == 3 && n != 13 ? "rd" : "th";
+  const char* ending = n % 10 == 1 && n != 11   ? "st"
+                       : n % 10 == 2 && n != 12 ? "nd"
+                       : n % 10 == 3 && n != 13 ? "rd"
+                                                : "th";
   return std::to_string(n) + ending;
 }
 
@@ -441,7 +456,8 @@ std::string Phrase::text() const {
       break;
     }
     case Type::every_days:
-      out = "every " + (every % 7 == 0 ? std::to_string(every / 7) + " weeks" : std::to_string(every) + " days") +
+      out = "every " +
+            (every % 7 == 0 ? std::to_string(every / 7) + " weeks" : std::to_string(every) + " days") +
             " from " + day_text(day) + " at " + time;
       break;
     case Type::on_change:

@@ -37,14 +37,16 @@ std::string recurrence_trouble(const Phrase& phrase) {
   icalrecurrencetype rule = icalrecurrencetype_from_string(phrase.rule.c_str());
   if (rule.freq == ICAL_NO_RECURRENCE) return "'" + printable(phrase.rule) + "' is no rule of RFC 5545";
   bool by_parts = false;
-  for (const char* part : {"BYSECOND", "BYMINUTE", "BYHOUR", "BYDAY", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYMONTH", "BYSETPOS"})
+  for (const char* part : {"BYSECOND", "BYMINUTE", "BYHOUR", "BYDAY", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO",
+                           "BYMONTH", "BYSETPOS"})
     by_parts = by_parts || has_part(phrase.rule, part);
   if (rule.freq == ICAL_SECONDLY_RECURRENCE || rule.freq == ICAL_MINUTELY_RECURRENCE)
     return "rules by minutes or seconds are said as \"every 20 minutes\"";
   if (rule.freq == ICAL_HOURLY_RECURRENCE && by_parts) return "an hourly rule takes no BY parts";
   if (rule.freq == ICAL_DAILY_RECURRENCE && has_part(phrase.rule, "BYSETPOS"))
     return "positions (BYSETPOS) mean nothing in a daily rule";
-  if (has_part(phrase.rule, "UNTIL") && phrase.rule.find('Z', phrase.rule.find("UNTIL=")) != std::string::npos)
+  if (has_part(phrase.rule, "UNTIL") &&
+      phrase.rule.find('Z', phrase.rule.find("UNTIL=")) != std::string::npos)
     return "its end is in UTC (with a Z) while its start is in local time";
   if (!next_by_rule(phrase, {0, 0})) return "it never happens";
   return {};

@@ -5,9 +5,9 @@
 
 namespace kestrum {
 
-// Why the phrase's rule cannot be used, in plain words; empty when it can. Refused besides what does not parse:
-// rules by minutes and seconds, hourly rules with BY parts, positions (BYSETPOS) in daily rules, ends in UTC,
-// and rules that never happen.
+// Why the phrase's rule cannot be used, in plain words; empty when it can. Refused besides what does not
+// parse: rules by minutes and seconds, hourly rules with BY parts, positions (BYSETPOS) in daily rules, ends
+// in UTC, and rules that never happen.
 std::string recurrence_trouble(const Phrase& phrase);
 
 // As next_time, for phrases of type rule.

@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
@@ -26,8 +27,20 @@ std::string renew_text(const Job& job) {
                      : ", a full set only at first");
 }
 
+// What the phrases mean, so that nobody need trust them.
+std::string coming_text(const Job& job, Instant now) {
+  std::vector<std::string> out;
+  for (const Occurrence& one : next_times(job.runs, now, 5)) {
+    std::string text = weekday_text(one.when) + " " + local_text(one.when);
+    const Phrase& phrase = job.runs[one.phrase];
+    if (phrase.kind) text += " (" + std::string(kind_name(*phrase.kind)) + ")";
+    out.push_back(text);
+  }
+  return join(out, ", ");
+}
+
 // One page in plain words.
-std::string summary(const Job& job) {
+std::string summary(const Job& job, Instant now) {
   std::string out = "Job " + printable(job.name) + "  (" + printable(job.file) + ")\n";
   auto line = [&](const std::string& head, const std::string& text) {
     out += fmt::format("  {:<13}{}\n", head, text);
@@ -37,6 +50,15 @@ std::string summary(const Job& job) {
   for (const std::string& pattern : job.skip) skipped.push_back(printable(pattern));
   if (!skipped.empty()) line("Left out", join(skipped, "  "));
   line("Where", printable(job.destinations[0]));
+  if (job.runs.empty()) line("When", "by hand");
+  for (std::size_t i = 0; i < job.runs.size(); ++i) line(i == 0 ? "When" : "", job.runs[i].text());
+  if (std::string coming = coming_text(job, now); !coming.empty()) {
+    line("", "next: " + coming);
+    line("", "a run that was missed is " +
+                 std::string(job.catch_up ? "made up for at the next chance" : "skipped"));
+    line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
+                 printable(job.name));
+  }
   line("How", std::string(kind_name(job.kind)) + ": " + renew_text(job));
   line("", "compression " + job.compression + ", data files of up to " + size_text(job.volume_bytes));
   if (job.encryption == Encryption::none) {
@@ -97,7 +119,7 @@ int define(const Arguments& arguments, const Environment& environment) {
     out("{}", job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        summary(job), printable(name), printable(name));
+        summary(job, environment.clock().now()), printable(name), printable(name));
   }
   print_warnings(job);
   return exit_done;
@@ -137,7 +159,7 @@ int list(const Arguments& arguments, const Environment& environment) {
 
 int show(const Arguments& arguments, const Environment& environment) {
   Job job = environment.home().load_job(arguments.words()[0]);
-  out("{}", arguments.has("json") ? job_document(job) : summary(job));
+  out("{}", arguments.has("json") ? job_document(job) : summary(job, environment.clock().now()));
   return exit_done;
 }
 

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/set_facts.hpp"
+#include "calendar/phrase.hpp"
 
 namespace kestrum {
 
@@ -20,6 +21,8 @@ struct Job {
   std::vector<std::string> folders;  // [what]
   std::vector<std::string> skip;
   std::vector<std::string> destinations;  // [where]; one at present
+  std::vector<Phrase> runs;               // [when]; none: by hand
+  bool catch_up = true;                   // a missed run is made up for
   Kind kind = Kind::incremental;          // [how]
   std::optional<unsigned> renew_every_sets = 30;
   std::string compression = "normal";

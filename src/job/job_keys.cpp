@@ -49,6 +49,15 @@ void set_destinations(Job& job, const std::vector<std::string>& values) {
   job.destinations = values;
 }
 
+void set_runs(Job& job, const std::vector<std::string>& values) {
+  job.runs.clear();
+  for (const std::string& value : values) job.runs.push_back(parse_phrase(value));
+}
+
+void set_if_missed(Job& job, const std::vector<std::string>& values) {
+  job.catch_up = one_of(values[0], {"catch up", "skip"}) == 0;
+}
+
 void set_kind(Job& job, const std::vector<std::string>& values) {
   one_of(values[0], {"full", "incremental", "differential"});
   job.kind = *parse_kind(values[0]);
@@ -125,6 +134,11 @@ constexpr JobKey keys[] = {
      "leave these out: names (*.part), folders (scratch/), paths", set_skip},
     {"where", "destinations", true, true, "FOLDER", "",
      "folder on another drive, under which the sets are kept", set_destinations},
+    {"when", "runs", true, false, "PHRASE", "by hand",
+     "when it runs: \"weekdays at 12:30\", \"first sunday at 03:00 full\", \"every 20 minutes\" ...",
+     set_runs},
+    {"when", "if-missed", false, false, "WHAT", "catch up",
+     "what a run that was missed means: \"catch up\" at the next chance, or skip", set_if_missed},
     {"how", "kind", false, false, "KIND", "incremental", "full, incremental or differential", set_kind},
     {"how", "renew", false, false, "WHEN", "every 30 sets",
      "when a new full set is due: \"every N sets\" or never", set_renew},

@@ -96,6 +96,9 @@ Json job_json(const Job& job) {
   Json json{{"name", job.name}, {"file", to_utf8(job.file)}};
   json["what"] = {{"folders", job.folders}, {"skip", job.skip}};
   json["where"] = {{"destinations", job.destinations}};
+  Json runs = Json::array();
+  for (const Phrase& phrase : job.runs) runs.push_back(phrase.text());
+  json["when"] = {{"runs", runs}, {"if-missed", job.catch_up ? "catch up" : "skip"}};
   json["how"] = {
       {"kind", kind_name(job.kind)},
       {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},

@@ -294,6 +294,9 @@ TEST(BadInput, AJobFileThatIsWrongSaysWhere) {
   EXPECT_TRUE(holds(try_file(start + "[hwo]\n"), "did you mean 'how'?"));
   EXPECT_TRUE(holds(try_file(start + "[how]\nkind = \"incremantal\"\n"), "bad.toml:6:8"));
   EXPECT_TRUE(holds(try_file(start + "[how]\nkind = \"incremantal\"\n"), "did you mean 'incremental'?"));
+  EXPECT_TRUE(
+      holds(try_file(start + "[when]\nruns = [\"dayly at 12:30\"]\n"), "did you mean \"daily at 12:30\"?"));
+  EXPECT_TRUE(holds(try_file(start + "[when]\nif-missed = \"catchup\"\n"), "did you mean 'catch up'?"));
   EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = \"100\"\n"), "not a size with a unit"));
   EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = 100\n"), "not a size with a unit"));
   EXPECT_TRUE(holds(try_file(start + "[how\n"), "no valid TOML"));

@@ -1,5 +1,7 @@
 // Phrases for when a job runs: what is taken, what is refused with the nearest that means something, and the
 // moments they mean, at clock changes and over twenty years.
+#include "calendar/phrase.hpp"
+
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
@@ -8,7 +10,6 @@
 
 #include "base/error.hpp"
 #include "calendar/local_time.hpp"
-#include "calendar/phrase.hpp"
 #include "support/program.hpp"
 
 namespace kestrum::test {
@@ -80,7 +81,8 @@ TEST(Phrases, AreTakenAndSaidAgain) {
       {"on change", "on change"},
       {"on change, at least every 2 hours", "on change, at least every 2 hours"},
       {"on change at least every 45 minutes", "on change, at least every 45 minutes"},
-      {"rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30", "rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30"},
+      {"rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30",
+       "rrule FREQ=MONTHLY;BYDAY=2TU from 2027-03-09 09:30"},
       {"RRULE:FREQ=DAILY;INTERVAL=2 from 2027-03-09 09:30 full",
        "rrule FREQ=DAILY;INTERVAL=2 from 2027-03-09 09:30 full"},
   };
@@ -165,17 +167,21 @@ TEST(Phrases, AtClockChangesInThreeZones) {
        "2027-10-30T00:30 2027-10-31T00:30 2027-11-01T01:30"},
       {"Europe/London", "hourly at minute 30", "2027-10-30T23:00:00Z", 4,
        "2027-10-30T23:30 2027-10-31T00:30 2027-10-31T01:30 2027-10-31T02:30"},
-      {"Europe/London", "hourly", "2027-03-27T23:30:00Z", 3, "2027-03-28T00:00 2027-03-28T01:00 2027-03-28T02:00"},
+      {"Europe/London", "hourly", "2027-03-27T23:30:00Z", 3,
+       "2027-03-28T00:00 2027-03-28T01:00 2027-03-28T02:00"},
       {"Europe/London", "every 6 hours", "2027-03-28T00:00:00Z", 5,
        "2027-03-28T06:00 2027-03-28T12:00 2027-03-28T18:00 2027-03-28T23:00 2027-03-29T05:00"},
       {"Europe/London", "sundays at 01:30", "2027-03-21T12:00:00Z", 2, "2027-03-28T01:00 2027-04-04T00:30"},
-      {"Europe/London", "last sunday at 01:15", "2027-03-01T00:00:00Z", 2, "2027-03-28T01:00 2027-04-25T00:15"},
+      {"Europe/London", "last sunday at 01:15", "2027-03-01T00:00:00Z", 2,
+       "2027-03-28T01:00 2027-04-25T00:15"},
       {"Europe/London", "once at 2027-03-28 01:30", "2027-01-01T00:00:00Z", 2, "2027-03-28T01:00"},
       {"Europe/London", "once at 2027-03-28 01:30", "2027-03-28T01:00:00Z", 1, ""},
-      {"Europe/London", "monthly on the 31st at 12:00", "2027-01-31T12:00:00Z", 2, "2027-03-31T11:00 2027-05-31T11:00"},
+      {"Europe/London", "monthly on the 31st at 12:00", "2027-01-31T12:00:00Z", 2,
+       "2027-03-31T11:00 2027-05-31T11:00"},
       {"Europe/London", "monthly on the last day at 12:00", "2028-02-01T00:00:00Z", 2,
        "2028-02-29T12:00 2028-03-31T11:00"},
-      {"Europe/London", "fifth monday at 12:00", "2027-01-01T00:00:00Z", 2, "2027-03-29T11:00 2027-05-31T11:00"},
+      {"Europe/London", "fifth monday at 12:00", "2027-01-01T00:00:00Z", 2,
+       "2027-03-29T11:00 2027-05-31T11:00"},
       {"Europe/London", "by hand", "2027-01-01T00:00:00Z", 2, ""},
       {"Europe/London", "on change, at least every 2 hours", "2027-01-01T00:00:00Z", 2, ""},
       {"Europe/London", "rrule FREQ=DAILY;COUNT=3 from 2027-03-27 01:30", "2027-03-27T02:00:00Z", 5,
@@ -253,7 +259,8 @@ TEST(Phrases, AgreeWithAnIndependentImplementation) {
   const char* zones[] = {"Europe/London", "America/New_York", "Australia/Lord_Howe"};
   for (const char* zone : zones) {
     for (const Pair& pair : pairs)
-      questions += std::string(zone) + "\t" + pair.rule + "\t2026-12-31T" + pair.hour + "\t2047-01-01T00:00\n";
+      questions +=
+          std::string(zone) + "\t" + pair.rule + "\t2026-12-31T" + pair.hour + "\t2047-01-01T00:00\n";
   }
   Ran ran = python.run({std::string(KESTRUM_SOURCE) + "/tests/support/occurrences.py"}, questions);
   ASSERT_EQ(ran.exit, 0) << ran.err;

@@ -165,7 +165,7 @@ TEST(Targets, AFileTooLargeForTheTargetComesInParts) {
   if (!may_mount()) GTEST_SKIP() << "mounting the FAT-rules file system needs root and /dev/fuse";
   Workbench bench;
   std::string large;
-  for (int i = 0; large.size() < (11u << 20) + 17; ++i) large += "night " + std::to_string(i * 7919) + "\n";
+  for (long i = 0; large.size() < (11u << 20) + 17; ++i) large += "night " + std::to_string(i * 7919) + "\n";
   write_file(bench.source() + "/nights.db", large);
   int fd = open((bench.source() + "/hole").c_str(), O_CREAT | O_WRONLY, 0644);
   ASSERT_EQ(pwrite(fd, "end", 3, 7 << 20), 3);

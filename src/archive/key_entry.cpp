@@ -28,6 +28,15 @@ KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::st
   return entry;
 }
 
+KeyEntry make_recovery_entry(const SecretKey& master, const RecoveryPublic& key) {
+  KeyEntry entry;
+  entry.type = KeyEntryType::recovery;
+  fill_random(entry.id);
+  entry.public_key = to_bytes(key);
+  entry.box = seal_for(key, master.view());
+  return entry;
+}
+
 KeyEntry make_clear_entry(const SecretKey& master) {
   KeyEntry entry;
   fill_random(entry.id);
@@ -42,6 +51,13 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
       add(chain, entry.clear_key);
       return entry.clear_key;
     }
+  }
+  for (const KeyEntry& entry : entries) {
+    if (entry.type != KeyEntryType::recovery || !recovery_) continue;
+    std::optional<Bytes> master = open_sealed(*recovery_, entry.box);
+    if (!master || master->size() != SecretKey::size) continue;
+    add(chain, SecretKey(*master));
+    return known_.at(chain);
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::passphrase) continue;
@@ -63,6 +79,11 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
       add(chain, SecretKey(*master));
       return known_.at(chain);
     }
+  }
+  if (recovery_ && !passphrase_) {
+    throw Error(
+        ErrorKind::key, "this recovery key does not open these archive sets",
+        "they were made before it was added to the job, or with another one; give the passphrase instead");
   }
   if (!passphrase_) {
     throw Error(ErrorKind::key, "these archive sets are encrypted and no passphrase was given",

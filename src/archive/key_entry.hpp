@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "archive/crypto.hpp"
+#include "archive/recovery_key.hpp"
 
 namespace kestrum {
 
@@ -24,6 +25,8 @@ struct KeyEntry {
 
 KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
                                Argon2Cost cost);
+// Needs the public part only.
+KeyEntry make_recovery_entry(const SecretKey& master, const RecoveryPublic& key);
 KeyEntry make_clear_entry(const SecretKey& master);
 
 // Gives the passphrase when it is needed for the first time, nothing when there is none.
@@ -33,6 +36,8 @@ using PassphraseSource = std::function<std::optional<std::string>()>;
 class KeyRing {
  public:
   explicit KeyRing(PassphraseSource passphrase) : ask_(std::move(passphrase)) {}
+  // Tried before the passphrase is asked for. That it opens a set tells nothing about who wrote the set.
+  void use_recovery_key(const RecoveryKey& key) { recovery_ = key; }
   // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows.
   SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain);
   // A master key that is known already (tests, a run of the same chain).
@@ -40,6 +45,7 @@ class KeyRing {
 
  private:
   PassphraseSource ask_;
+  std::optional<RecoveryKey> recovery_;
   bool asked_ = false;
   std::optional<std::string> passphrase_;
   std::map<Id, SecretKey> known_;

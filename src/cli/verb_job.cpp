@@ -67,7 +67,11 @@ std::string summary(const Job& job, Instant now) {
     line("Protection", "AES-256-GCM; passphrase: " + (job.passphrase == "ask"
                                                           ? std::string("asked for at each run")
                                                           : "from " + printable(job.passphrase.substr(5))));
-    line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
+    if (job.recovery_key.empty()) {
+      line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
+    } else {
+      line("", "the recovery key of " + printable(job.recovery_key) + " opens the sets too");
+    }
   }
   line("After a run", job.read_back ? "what was written is read back and checked" : "nothing is checked");
   return out;
@@ -85,6 +89,13 @@ std::vector<std::string> warnings(const Job& job) {
   if (job.encryption != Encryption::none && job.passphrase != "ask") {
     try {
       get_passphrase(job.passphrase, "", {});
+    } catch (const Error& error) {
+      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
+    }
+  }
+  if (!job.recovery_key.empty()) {
+    try {
+      read_recovery_public(job.recovery_key);
     } catch (const Error& error) {
       out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
     }

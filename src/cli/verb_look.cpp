@@ -15,6 +15,7 @@ std::vector<OptionSpec> subject_options() {
   return {{"machine", "NAME", "on a destination with several: the machine"},
           {"job", "NAME", "on a destination with several: the job"},
           {"passphrase", "SOURCE", "file:/path, or ask (usual: as the job says, else ask)"},
+          {"recovery-key", "FILE", "open the sets with this recovery key instead of a passphrase"},
           {"json", "", "print the result as JSON"}};
 }
 
@@ -33,7 +34,9 @@ Subject open_subject(const Arguments& arguments, const Environment& environment,
     throw Error(ErrorKind::usage, "--passphrase does not say where the passphrase comes from",
                 "write file:/path, or ask; never the passphrase itself");
   }
-  options.ask = environment.ask();
+  options.recovery_key = arguments.value("recovery-key");
+  // Who brings a recovery key is not asked for a passphrase.
+  if (!options.recovery_key) options.ask = environment.ask();
   return Subject::open(&environment.home(), options);
 }
 

@@ -116,12 +116,27 @@ class JobRun {
     }
   }
 
+  // A chain keeps the ways in that it began with.
+  void note_recovery_key(const SetPlan& plan) {
+    if (job_.recovery_key.empty() || !keeps_others_out(plan.keys)) return;
+    Bytes wanted = to_bytes(read_recovery_public(job_.recovery_key));
+    bool there = std::any_of(plan.keys.begin(), plan.keys.end(), [&](const KeyEntry& entry) {
+      return entry.type == KeyEntryType::recovery && entry.public_key == wanted;
+    });
+    if (!there)
+      observer_.note(
+          "the recovery key does not open this chain, which began without it; to begin one that it "
+          "opens: kestrum run " +
+          printable(job_.name) + " --kind full");
+  }
+
   // The keys of the set to come: those of the chain that goes on, or new ones.
   void choose_keys(SetPlan& plan, ChainReader& chain, const FoundSet* newest) {
     if (plan.decision.chain) {
       plan.chain = *plan.decision.chain;
       plan.keys = chain.sealed(*plan.decision.base)->seal->keys;
       plan.master = keys_.unlock(plan.keys, plan.chain);
+      note_recovery_key(plan);
       auto pinned = state_->chain_keys.find(plan.chain);
       if (pinned != state_->chain_keys.end() && pinned->second != key_check(plan.master)) {
         throw Error(
@@ -142,6 +157,8 @@ class JobRun {
         }
         if (newest == nullptr) confirm_passphrase(*phrase);
         plan.keys = {make_passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost)};
+        if (!job_.recovery_key.empty())
+          plan.keys.push_back(make_recovery_entry(plan.master, read_recovery_public(job_.recovery_key)));
       }
     }
     if (state_->naming) {

@@ -10,6 +10,28 @@
 
 namespace kestrum {
 
+namespace {
+
+// The content of a small file with a secret. `what` is it: "passphrase file".
+std::string read_secret_file(const std::string& path, const std::string& what, const std::string& how) {
+  struct stat status {};
+  if (stat(path.c_str(), &status) != 0)
+    throw Error(ErrorKind::key,
+                "cannot read the " + what + " " + printable(path) + ": " + system_reason(errno), how);
+  if ((status.st_mode & (S_IROTH | S_IWOTH)) != 0) {
+    throw Error(ErrorKind::key,
+                "the " + what + " " + printable(path) + " may be read by everybody on this machine",
+                "close it with: chmod 600 " + printable(path));
+  }
+  try {
+    return std::string(as_text(read_small_file(path, 4096)));
+  } catch (const Error& error) {
+    throw Error(ErrorKind::key, error.what(), "run kestrum as the owner of that file");
+  }
+}
+
+}  // namespace
+
 std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
                                           const AskPassphrase& ask) {
   if (!source.starts_with("file:")) {
@@ -20,29 +42,33 @@ std::optional<std::string> get_passphrase(const std::string& source, const std::
     return typed;
   }
   std::string path = source.substr(5);
-  struct stat status {};
-  if (stat(path.c_str(), &status) != 0) {
-    throw Error(ErrorKind::key,
-                "cannot read the passphrase file " + printable(path) + ": " + system_reason(errno),
-                "create it with the passphrase on one line, and: chmod 600 " + printable(path));
-  }
-  if ((status.st_mode & (S_IROTH | S_IWOTH)) != 0) {
-    throw Error(ErrorKind::key,
-                "the passphrase file " + printable(path) + " may be read by everybody on this machine",
-                "close it with: chmod 600 " + printable(path));
-  }
-  std::string text;
-  try {
-    text = as_text(read_small_file(path, 4096));
-  } catch (const Error& error) {
-    throw Error(ErrorKind::key, error.what(), "run kestrum as the owner of that file");
-  }
+  std::string text =
+      read_secret_file(path, "passphrase file",
+                       "create it with the passphrase on one line, and: chmod 600 " + printable(path));
   if (text.ends_with('\n')) text.pop_back();
   if (text.ends_with('\r')) text.pop_back();
   if (text.empty())
     throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty",
                 "put the passphrase on its first line");
   return text;
+}
+
+RecoveryKey read_recovery_secret(const std::string& path) {
+  constexpr const char* how = "name the file that 'kestrum recovery create' wrote";
+  // What it is comes before who may read it: the public part may be read by everybody.
+  if (path.ends_with(".pub")) parse_recovery_secret(as_text(read_small_file(path, 4096)), path);
+  return parse_recovery_secret(read_secret_file(path, "recovery key", how), path);
+}
+
+RecoveryPublic read_recovery_public(const std::string& path) {
+  std::string text;
+  try {
+    text = as_text(read_small_file(path, 4096));
+  } catch (const Error& error) {
+    throw Error(ErrorKind::key, error.what(),
+                "name the file ending in .pub that 'kestrum recovery create' wrote");
+  }
+  return parse_recovery_public(text, path);
 }
 
 }  // namespace kestrum

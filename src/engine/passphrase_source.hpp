@@ -5,6 +5,8 @@
 #include <optional>
 #include <string>
 
+#include "archive/recovery_key.hpp"
+
 namespace kestrum {
 
 // Asks the person; nothing when there is no terminal. `again`: a second time for a new passphrase.
@@ -14,5 +16,10 @@ using AskPassphrase = std::function<std::optional<std::string>(const std::string
 // be read by others. One line end at the end of the file is dropped.
 std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
                                           const AskPassphrase& ask);
+
+// The secret part of a recovery key, from a file that only its owner reads; throws Error of kind key.
+RecoveryKey read_recovery_secret(const std::string& path);
+// The public part; throws Error of kind key.
+RecoveryPublic read_recovery_public(const std::string& path);
 
 }  // namespace kestrum

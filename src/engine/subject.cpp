@@ -186,6 +186,7 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
   std::string what = "passphrase of the archive sets of '" + printable(subject.identity_.name) + "'";
   subject.keys_ =
       std::make_unique<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
+  if (options.recovery_key) subject.keys_->use_recovery_key(read_recovery_secret(*options.recovery_key));
   return subject;
 }
 

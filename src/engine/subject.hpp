@@ -12,7 +12,8 @@ struct SubjectOptions {
   std::string subject;
   std::string machine;  // choose among several; empty: any
   std::string job;
-  std::optional<std::string> passphrase;  // source, overrides the job's
+  std::optional<std::string> passphrase;    // source, overrides the job's
+  std::optional<std::string> recovery_key;  // file with the secret part
   AskPassphrase ask;
 };
 

@@ -30,6 +30,7 @@ struct Job {
   std::uint64_t volume_bytes = std::uint64_t{1} << 30;
   Encryption encryption = Encryption::aes_256_gcm;  // [protect]
   std::string passphrase = "ask";                   // or "file:/path"
+  std::string recovery_key;                         // file with the public part; empty: none
   bool read_back = true;                            // [check] after-run
 };
 

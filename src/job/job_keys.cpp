@@ -124,6 +124,13 @@ void set_passphrase(Job& job, const std::vector<std::string>& values) {
   job.passphrase = value;
 }
 
+void set_recovery_key(Job& job, const std::vector<std::string>& values) {
+  if (!values[0].starts_with('/'))
+    refuse("the recovery key's public part must be named by its absolute path",
+           "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
+  job.recovery_key = values[0];
+}
+
 void set_after_run(Job& job, const std::vector<std::string>& values) {
   job.read_back = one_of(values[0], {"read back", "nothing"}) == 0;
 }
@@ -148,6 +155,8 @@ constexpr JobKey keys[] = {
     {"protect", "encryption", false, false, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
     {"protect", "passphrase", false, false, "SOURCE", "ask", "file:/path, or ask on the terminal",
      set_passphrase},
+    {"protect", "recovery-key", false, false, "FILE", "none",
+     "public part of a recovery key, which opens the sets too", set_recovery_key},
     {"check", "after-run", false, false, "WHAT", "read back", "\"read back\" what was written, or nothing",
      set_after_run},
 };

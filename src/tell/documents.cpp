@@ -105,7 +105,8 @@ Json job_json(const Job& job) {
       {"compression", job.compression},
       {"volume-size", job.volume_bytes}};
   json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
-                     {"passphrase", job.passphrase}};
+                     {"passphrase", job.passphrase},
+                     {"recovery-key", to_utf8(job.recovery_key)}};
   json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
   return json;
 }
@@ -150,6 +151,13 @@ std::string error_document(const Error& error, int exit_code) {
 std::string job_document(const Job& job) {
   Json json = document("job");
   json["job"] = job_json(job);
+  return text_of(json);
+}
+
+std::string recovery_document(const std::string& secret_file, const std::string& public_file) {
+  Json json = document("recovery-key");
+  json["secret-file"] = to_utf8(secret_file);
+  json["public-file"] = to_utf8(public_file);
   return text_of(json);
 }
 

@@ -110,6 +110,11 @@ bool LeafWriter::write_content(const Entry& entry, TemporaryFile& file) {
 // Several files of at most `part_bytes`, to be put together by whoever has a file system that takes the
 // whole.
 void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint64_t part_bytes) {
+  // All parts have one stem of their own, so that putting them together by it is right.
+  std::string stem = spot.placement.name;
+  struct stat there {};
+  for (unsigned n = 2; fstatat(spot.fd, (stem + ".part-001").c_str(), &there, AT_SYMLINK_NOFOLLOW) == 0; ++n)
+    stem = spot.placement.name + " (" + std::to_string(n) + ")";
   std::optional<TemporaryFile> file;
   std::uint64_t in_part = 0;
   unsigned parts = 0;
@@ -120,7 +125,7 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
     check_target(file->close(), "write", state_.request);
     std::string number = std::to_string(++parts);
     Spot part = spot;
-    part.placement = {spot.placement.name + ".part-" +
+    part.placement = {stem + ".part-" +
                           std::string(3 - std::min<std::size_t>(3, number.size()), '0') + number,
                       false};
     part.name = part.placement.name;
@@ -148,12 +153,12 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
     }
   });
   end_part();
-  std::string name = printable(spot.placement.name);
+  std::string name = printable(stem);
   state_.problem(entry.path, "restore",
                  "it is larger than the file system there takes in one file: it is in " +
                      count_text(parts, "part") + ", which put together are the file: cat '" + name +
                      ".part-'* > '" + name + "'");
-  state_.done(entry, spot.folder.child(spot.placement.name + ".part-001"), "in " + count_text(parts, "part"));
+  state_.done(entry, spot.folder.child(stem + ".part-001"), "in " + count_text(parts, "part"));
 }
 
 FileHandle LeafWriter::open_earlier(const Entry& entry, std::string& name) {

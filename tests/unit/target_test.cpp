@@ -179,6 +179,14 @@ TEST(Targets, AFileTooLargeForTheTargetComesInParts) {
     all += read_file(stick.path("back/source/nights.db.part-00" + std::to_string(i)));
   EXPECT_TRUE(all == large);
   EXPECT_FALSE(fs::exists(stick.path("back/source/nights.db")));
+  // Once more into the same folder: parts of their own, which the message names.
+  RestoreResult again = bench.restore_to(stick.path("back"));
+  all.clear();
+  for (int i = 1; i <= 6; ++i)
+    all += read_file(stick.path("back/source/nights.db (2).part-00" + std::to_string(i)));
+  EXPECT_TRUE(all == large);
+  EXPECT_THAT(testing::PrintToString(lines(again.problems, bench.source(), stick.path("back/source"))),
+              testing::HasSubstr("cat 'nights.db (2).part-'* > 'nights.db (2)'"));
   all.clear();
   for (int i = 1; i <= 4; ++i) all += read_file(stick.path("back/source/hole.part-00" + std::to_string(i)));
   EXPECT_TRUE(all == read_file(bench.source() + "/hole"));

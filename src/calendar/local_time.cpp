@@ -3,9 +3,9 @@
 #include <cctz/civil_time.h>
 #include <cctz/time_zone.h>
 
+#include <atomic>
 #include <charconv>
 #include <chrono>
-#include <cstdlib>
 #include <optional>
 #include <regex>
 #include <string>
@@ -24,17 +24,13 @@ Instant instant_of(Seconds when) {
   return {when.time_since_epoch().count(), 0};
 }
 
-// The environment may name another zone at any time.
-const cctz::time_zone& zone() {
-  struct Known {
-    std::string name;
-    cctz::time_zone zone;
-  };
-  static thread_local std::optional<Known> known;
-  const char* named = std::getenv("TZ");
-  std::string name = named == nullptr ? "" : named;
-  if (!known || known->name != name) known = Known{name, cctz::local_time_zone()};
-  return known->zone;
+// A zone is a small value that refers to data kept for ever.
+std::atomic<cctz::time_zone>& current_zone() {
+  static std::atomic<cctz::time_zone> zone{cctz::local_time_zone()};
+  return zone;
+}
+cctz::time_zone zone() {
+  return current_zone().load();
 }
 
 cctz::civil_second civil(const LocalMinute& local) {
@@ -69,6 +65,13 @@ std::optional<Instant> steps_ago(std::uint32_t n, std::string_view unit, Instant
 }
 
 }  // namespace
+
+bool set_local_zone(const std::string& name) {
+  cctz::time_zone wanted;
+  if (!cctz::load_time_zone(name, &wanted)) return false;
+  current_zone() = wanted;
+  return true;
+}
 
 std::int32_t local_offset_seconds(Instant when) {
   return zone().lookup(seconds_of(when)).offset;

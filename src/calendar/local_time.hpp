@@ -18,7 +18,10 @@ struct LocalMinute {
   int second = 0;
 };
 
-// The machine's zone (TZ, or /etc/localtime).
+// All of this is in the machine's zone (TZ, or /etc/localtime, looked at once) unless another one was set
+// (tests): by its name, like "Europe/London". False when there is no such zone.
+bool set_local_zone(const std::string& name);
+
 std::int32_t local_offset_seconds(Instant when);
 // "2027-03-14 09:30"; with_zone adds " CET".
 std::string local_text(Instant when, bool with_zone = false);

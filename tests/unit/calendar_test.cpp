@@ -8,8 +8,8 @@
 namespace kestrum::test {
 namespace {
 
-// The zone is read once a process, so it is set before anything of this binary runs.
-[[maybe_unused]] const int zone_is_set = setenv("TZ", "Europe/London", 1);
+// Set before anything of this binary runs.
+[[maybe_unused]] const bool zone_is_set = set_local_zone("Europe/London");
 
 class InZone : public testing::Test {
  protected:

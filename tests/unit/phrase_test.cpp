@@ -20,8 +20,8 @@ using testing::HasSubstr;
 // The machine's zone for one test.
 class Zone {
  public:
-  explicit Zone(const char* name) { setenv("TZ", name, 1); }
-  ~Zone() { setenv("TZ", "Europe/London", 1); }
+  explicit Zone(const char* name) { set_local_zone(name); }
+  ~Zone() { set_local_zone("Europe/London"); }
   Zone(const Zone&) = delete;
   Zone& operator=(const Zone&) = delete;
 };

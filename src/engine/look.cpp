@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "source/pattern.hpp"
 #include "source/skip_rules.hpp"
 
 namespace kestrum {

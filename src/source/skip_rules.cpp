@@ -1,135 +1,137 @@
 #include "source/skip_rules.hpp"
 
+#include <algorithm>
+
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "source/pattern.hpp"
 
 namespace kestrum {
 namespace {
 
 constexpr std::size_t none = std::string_view::npos;
+constexpr const char* special = "*?[\\";
 
-// Matches `c` against the class that starts at pattern[at] == '['; sets `end` behind it. A '[' without its
-// ']' is refused when rules are compiled; here it stands for itself.
-bool class_matches(std::string_view pattern, std::size_t at, char c, std::size_t& end) {
-  std::size_t i = at + 1;
-  bool negated = i < pattern.size() && pattern[i] == '!';
-  if (negated) ++i;
-  bool found = false;
-  for (bool first = true; i < pattern.size() && (pattern[i] != ']' || first); first = false) {
-    auto low = static_cast<unsigned char>(pattern[i]);
-    auto high = low;
-    if (i + 2 < pattern.size() && pattern[i + 1] == '-' && pattern[i + 2] != ']') {
-      high = static_cast<unsigned char>(pattern[i + 2]);
-      i += 2;
-    }
-    auto byte = static_cast<unsigned char>(c);
-    if (low <= byte && byte <= high) found = true;
-    ++i;
-  }
-  if (i >= pattern.size()) {
-    end = at + 1;
-    return c == '[';
-  }
-  end = i + 1;
-  return found != negated && c != '/';
+std::string_view last_component(std::string_view pattern) {
+  return pattern.substr(pattern.rfind('/') + 1);
+}
+
+// What follows the last dot of a name; empty where there is none.
+std::string_view ending_of(std::string_view name) {
+  std::size_t dot = name.rfind('.');
+  return dot == none ? std::string_view() : name.substr(dot + 1);
 }
 
 }  // namespace
 
-bool matches_pattern(std::string_view pattern, std::string_view text) {
-  std::size_t p = 0;
-  std::size_t t = 0;
-  // Where to go on when what follows a star does not fit: the last `*`, and the last `**`, which may pass a
-  // '/'.
-  std::size_t star = none, star_text = 0;
-  std::size_t deep = none, deep_text = 0;
-  while (true) {
-    if (p < pattern.size() && pattern[p] == '*') {
-      bool is_deep = p + 1 < pattern.size() && pattern[p + 1] == '*';
-      while (p < pattern.size() && pattern[p] == '*') ++p;
-      if (is_deep) {
-        if (p < pattern.size() && pattern[p] == '/' && (t == 0 || text[t - 1] == '/'))
-          ++p;  // `**/` may be nothing
-        deep = p;
-        deep_text = t;
-        star = none;
-      } else {
-        star = p;
-        star_text = t;
-      }
-      continue;
-    }
-    if (p == pattern.size() && t == text.size()) return true;
-    if (p < pattern.size() && t < text.size()) {
-      std::size_t next = p + 1;
-      bool fits = false;
-      if (pattern[p] == '?') {
-        fits = text[t] != '/';
-      } else if (pattern[p] == '[') {
-        fits = class_matches(pattern, p, text[t], next);
-      } else if (pattern[p] == '\\' && p + 1 < pattern.size()) {
-        fits = pattern[p + 1] == text[t];
-        next = p + 2;
-      } else {
-        fits = pattern[p] == text[t];
-      }
-      if (fits) {
-        p = next;
-        ++t;
-        continue;
-      }
-    }
-    if (star != none && star_text < text.size() && text[star_text] != '/') {
-      p = star;
-      t = ++star_text;
-    } else if (deep != none && deep_text < text.size()) {
-      p = deep;
-      t = ++deep_text;
-      star = none;
-    } else {
-      return false;
-    }
+std::vector<SkipRules::Source> SkipRules::sources_of(const std::vector<std::string>& patterns) {
+  std::vector<Source> sources;
+  for (const std::string& text : patterns) sources.push_back({text, Origin::job});
+  return sources;
+}
+
+SkipRules::Rule SkipRules::compiled(const Source& source) {
+  Rule rule;
+  rule.source = source;
+  std::string shown = "the pattern '" + printable(source.text) + "'";
+  std::string_view rest = source.text;
+  if (rest.starts_with('!')) {
+    rule.takes_back = true;
+    rest.remove_prefix(1);
+  }
+  if (rest.ends_with('/')) {
+    rule.folders_only = true;
+    while (rest.ends_with('/')) rest.remove_suffix(1);
+  }
+  bool whole_path = rest.starts_with('/');
+  if (whole_path) rest.remove_prefix(1);
+  if (rest.empty()) {
+    throw Error(ErrorKind::usage,
+                rule.takes_back ? shown + " names nothing to take back" : shown + " would leave out everything",
+                "write the folder or the name it is about, like /srv/ringing/scratch/ or *.part");
+  }
+  if (rest.find("//") != none) throw Error(ErrorKind::usage, shown + " holds an empty name", "write one '/'");
+  std::size_t open = rest.find('[');
+  bool escaped = open != none && open > 0 && rest[open - 1] == '\\';
+  if (open != none && !escaped && rest.find(']', open + 2) == none) {
+    throw Error(ErrorKind::usage, shown + " opens a '[' and does not close it",
+                "close it with ']', or write \\[ for the character itself");
+  }
+  rule.pattern = rest;
+  rule.name_only = !whole_path && rest.find('/') == none;
+  if (!whole_path && !rule.name_only) rule.pattern = "**/" + rule.pattern;
+  rule.plain = rule.pattern.find_first_of(special) == none;
+  return rule;
+}
+
+SkipRules::SkipRules(const std::vector<Source>& patterns) {
+  for (const Source& source : patterns) {
+    rules_.push_back(compiled(source));
+    look_up(static_cast<int>(rules_.size()) - 1);
   }
 }
 
-SkipRules::SkipRules(const std::vector<std::string>& patterns) {
-  for (const std::string& text : patterns) {
-    Rule rule;
-    rule.text = text;
-    std::string_view rest = text;
-    if (rest.ends_with('/')) {
-      rule.folders_only = true;
-      while (rest.ends_with('/')) rest.remove_suffix(1);
-    }
-    rule.whole_path = rest.starts_with('/');
-    if (rule.whole_path) rest.remove_prefix(1);
-    if (rest.empty()) {
-      throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' would leave out everything",
-                  "write the folder it should leave out, like /srv/ringing/scratch/");
-    }
-    if (rest.find("//") != none)
-      throw Error(ErrorKind::usage, "the skip pattern '" + printable(text) + "' holds an empty name");
-    std::size_t open = rest.find('[');
-    if (open != none && rest.find(']', open + 2) == none) {
-      throw Error(ErrorKind::usage,
-                  "the skip pattern '" + printable(text) + "' opens a '[' and does not close it",
-                  "close it with ']', or write \\[ for the character itself");
-    }
-    rule.pattern = rest;
-    rule.name_only = !rule.whole_path && rest.find('/') == none;
-    if (!rule.whole_path && !rule.name_only) rule.pattern = "**/" + rule.pattern;
-    rule.plain = rule.pattern.find_first_of("*?[\\") == std::string::npos;
-    rules_.push_back(std::move(rule));
+void SkipRules::look_up(int rule) {
+  const Rule& entry = rules_[at(rule)];
+  if (entry.takes_back) taking_back_.push_back(rule);
+  std::string_view last = last_component(entry.pattern);
+  std::string_view ending = last.starts_with("*.") ? last.substr(2) : std::string_view();
+  if (last.find_first_of(special) == none) {
+    by_name_[std::string(last)].push_back(rule);
+  } else if (!ending.empty() && ending.find_first_of("*?[\\.") == none) {
+    by_ending_[std::string(ending)].push_back(rule);
+  } else {
+    others_.push_back(rule);
   }
 }
 
-const std::string* SkipRules::skipping(const TreePath& path, bool is_folder) const {
-  for (const Rule& rule : rules_) {
-    if (rule.folders_only && !is_folder) continue;
-    std::string_view subject = rule.name_only ? path.name() : std::string_view(path.joined());
-    if (rule.plain ? subject == rule.pattern : matches_pattern(rule.pattern, subject)) return &rule.text;
+bool SkipRules::matches(const Rule& rule, const TreePath& path, bool is_folder) const {
+  if (rule.folders_only && !is_folder) return false;
+  std::string_view subject = rule.name_only ? path.name() : std::string_view(path.joined());
+  return rule.plain ? subject == rule.pattern : matches_pattern(rule.pattern, subject);
+}
+
+int SkipRules::last_of(const std::vector<int>& candidates, const TreePath& path, bool is_folder,
+                       int above) const {
+  for (auto rule = candidates.rbegin(); rule != candidates.rend() && *rule > above; ++rule) {
+    if (matches(rules_[at(*rule)], path, is_folder)) return *rule;
   }
-  return nullptr;
+  return above;
+}
+
+int SkipRules::deciding(const TreePath& path, bool is_folder, int above) const {
+  std::string_view name = path.name();
+  if (auto found = by_name_.find(name); found != by_name_.end())
+    above = last_of(found->second, path, is_folder, above);
+  if (std::string_view ending = ending_of(name); !ending.empty() && !by_ending_.empty()) {
+    auto found = by_ending_.find(ending);
+    if (found != by_ending_.end()) above = last_of(found->second, path, is_folder, above);
+  }
+  return last_of(others_, path, is_folder, above);
+}
+
+bool SkipRules::may_take_back_below(const TreePath& folder, int rule) const {
+  return std::any_of(taking_back_.begin(), taking_back_.end(), [&](int later) {
+    const Rule& entry = rules_[at(later)];
+    return later > rule && (entry.name_only || may_match_below(entry.pattern, folder.joined()));
+  });
+}
+
+std::vector<std::string> SkipRules::contradictions() const {
+  std::vector<std::string> out;
+  for (std::size_t i = 0; i < rules_.size(); ++i) {
+    const Rule& rule = rules_[i];
+    if (rule.source.origin != Origin::job) continue;
+    auto later = std::find_if(rules_.begin() + static_cast<std::ptrdiff_t>(i) + 1, rules_.end(),
+                              [&](const Rule& other) {
+                                return other.pattern == rule.pattern && other.takes_back != rule.takes_back &&
+                                       (!other.folders_only || rule.folders_only);
+                              });
+    if (later == rules_.end()) continue;
+    out.push_back("'" + printable(rule.source.text) + "' never decides: '" + printable(later->source.text) +
+                  "' stands after it, and the last one wins");
+  }
+  return out;
 }
 
 }  // namespace kestrum

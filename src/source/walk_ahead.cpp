@@ -3,8 +3,10 @@
 namespace kestrum {
 
 WalkAhead::WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
-                     Walker::OnNote on_note)
-    : on_problem_(std::move(on_problem)), on_note_(std::move(on_note)) {
+                     Walker::OnNote on_note, Walker::OnLeftOut on_left_out)
+    : on_problem_(std::move(on_problem)),
+      on_note_(std::move(on_note)),
+      on_left_out_(std::move(on_left_out)) {
   thread_ = std::thread([this, &selection, &filesystems] { walk(selection, filesystems); });
 }
 
@@ -16,17 +18,27 @@ WalkAhead::~WalkAhead() {
 void WalkAhead::walk(const Selection& selection, FilesystemTable& filesystems) {
   Batch batch;
   std::size_t folders = 0;
+  bool wanted = true;  // somebody takes what is found
+  auto hand_over = [&] {
+    wanted = batches_.push(std::exchange(batch, {}));
+    batch.reserve(most_things);
+    folders = 0;
+  };
   try {
+    Walker::OnLeftOut left_out;
+    if (on_left_out_) {
+      left_out = [&](const LeftOut& left) {
+        batch.emplace_back(left);
+        if (batch.size() >= most_things) hand_over();
+      };
+    }
     Walker walker(
         selection, filesystems, [&](const Problem& problem) { batch.emplace_back(problem); },
-        [&](const std::string& text) { batch.emplace_back(Note{text}); });
-    while (const Walked* found = walker.next()) {
+        [&](const std::string& text) { batch.emplace_back(Note{text}); }, left_out);
+    while (const Walked* found = wanted ? walker.next() : nullptr) {
       folders += found->own ? 1 : 0;
       batch.emplace_back(*found);
-      if (batch.size() < most_things && folders < most_folders) continue;
-      if (!batches_.push(std::exchange(batch, {}))) return;
-      batch.reserve(most_things);
-      folders = 0;
+      if (batch.size() >= most_things || folders >= most_folders) hand_over();
     }
   } catch (...) {
     batch.emplace_back(std::current_exception());
@@ -50,6 +62,8 @@ const Walked* WalkAhead::next() {
       on_problem_(*problem);
     } else if (const auto* note = std::get_if<Note>(&event)) {
       on_note_(note->text);
+    } else if (const auto* left = std::get_if<LeftOut>(&event)) {
+      on_left_out_(*left);
     } else {
       std::rethrow_exception(std::get<std::exception_ptr>(event));
     }

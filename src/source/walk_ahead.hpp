@@ -15,7 +15,7 @@ namespace kestrum {
 class WalkAhead {
  public:
   WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
-            Walker::OnNote on_note);
+            Walker::OnNote on_note, Walker::OnLeftOut on_left_out = {});
   ~WalkAhead();
   WalkAhead(const WalkAhead&) = delete;
   WalkAhead& operator=(const WalkAhead&) = delete;
@@ -28,12 +28,13 @@ class WalkAhead {
   struct Note {
     std::string text;
   };
-  using Event = std::variant<Walked, Problem, Note, std::exception_ptr>;
+  using Event = std::variant<Walked, Problem, Note, LeftOut, std::exception_ptr>;
   using Batch = std::vector<Event>;
   void walk(const Selection& selection, FilesystemTable& filesystems);
 
   Walker::OnProblem on_problem_;
   Walker::OnNote on_note_;
+  Walker::OnLeftOut on_left_out_;
   BoundedQueue<Batch> batches_{4};
   Batch now_;
   std::size_t at_ = 0;

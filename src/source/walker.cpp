@@ -15,56 +15,15 @@
 #include "source/block_device.hpp"
 
 namespace kestrum {
-namespace {
 
-// The path with symlinks resolved, as far as it exists.
-std::string resolved(const std::string& path) {
-  std::unique_ptr<char, void (*)(void*)> real(realpath(path.c_str(), nullptr), std::free);
-  return real ? std::string(real.get()) : path;
-}
-
-}  // namespace
-
-Selection make_selection(const std::vector<std::string>& folders, const std::vector<std::string>& skip,
-                         const std::function<void(const std::string&)>& note) {
-  Selection selection;
-  selection.skip = SkipRules(skip);
-  std::vector<TreePath> all;
-  for (const std::string& folder : folders) {
-    std::optional<TreePath> path = folder.starts_with('/') ? TreePath::parse(folder) : std::nullopt;
-    if (!path) {
-      throw Error(ErrorKind::usage, "the source '" + printable(folder) + "' is not an absolute path",
-                  "write it from the root, like /srv/ringing, without '..'");
-    }
-    if (std::optional<TreePath> device = device_source(path->absolute())) {
-      all.push_back(*device);
-      continue;
-    }
-    std::string real = resolved(path->absolute());
-    if (real != path->absolute()) {
-      note("the source " + printable(path->absolute()) + " is really " + printable(real) +
-           ", which is saved");
-      path = TreePath::parse(real);
-    }
-    all.push_back(*path);
-  }
-  std::sort(all.begin(), all.end());
-  for (const TreePath& path : all) {
-    if (!selection.sources.empty() && path.is_within(selection.sources.back())) {
-      note("the source " + printable(path.absolute()) + " lies in " +
-           printable(selection.sources.back().absolute()) + " and is taken once");
-      continue;
-    }
-    selection.sources.push_back(path);
-  }
-  return selection;
-}
-
-Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note)
+Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note,
+               OnLeftOut on_left_out)
     : selection_(selection),
+      chooser_(selection),
       filesystems_(filesystems),
       on_problem_(std::move(on_problem)),
-      on_note_(std::move(on_note)) {}
+      on_note_(std::move(on_note)),
+      on_left_out_(std::move(on_left_out)) {}
 
 void Walker::problem(const TreePath& path, const char* operation, const std::string& reason) {
   on_problem_({path.absolute(), operation, reason});
@@ -93,7 +52,13 @@ bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& 
     on_note_("the destination " + printable(now_.path.absolute()) + " lies inside a source and is left out");
     return false;
   }
-  return is_source || selection_.skip.skipping(now_.path, is_folder) == nullptr;
+  if (is_source) return true;
+  now_.choice = chooser_.choose(stack_.back().choice, now_.path, now_.status);
+  if (!now_.choice.taken && on_left_out_ && now_.choice.reason != Reason::searched) {
+    auto size = S_ISREG(now_.status.st_mode) ? static_cast<std::uint64_t>(now_.status.st_size) : 0;
+    on_left_out_({now_.path, is_folder, size, now_.choice});
+  }
+  return now_.choice.taken || now_.choice.enter;
 }
 
 // When the source at hand is a block device, or a link to one, takes it as an image. False when it must not
@@ -120,6 +85,25 @@ bool Walker::look_at_device() {
 }
 
 const Walked* Walker::next() {
+  if (waiting_.empty()) return find_next();
+  shown_now_ = std::move(waiting_.front());
+  waiting_.pop_front();
+  return &shown_now_;
+}
+
+// What was found, after the folders above it that were not shown yet.
+const Walked* Walker::show() {
+  for (Folder& folder : stack_) {
+    if (!folder.unshown) continue;
+    waiting_.push_back(std::move(*folder.unshown));
+    folder.unshown.reset();
+  }
+  if (waiting_.empty()) return &now_;
+  waiting_.push_back(now_);
+  return next();
+}
+
+const Walked* Walker::find_next() {
   while (true) {
     if (pending_enter_) {
       pending_enter_ = false;
@@ -145,14 +129,15 @@ const Walked* Walker::next() {
       if (now_.status.st_dev != 0 && !S_ISDIR(now_.status.st_mode) && stack_.empty()) {
         now_.filesystem = filesystems_.ordinal(now_.status.st_dev, now_.folder->get());
       }
-      return &now_;
+      return show();
     }
     auto handle = std::make_shared<FileHandle>(
         openat(now_.folder->get(), now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     if (!*handle) {
       problem(now_.path, "list", system_reason(errno));
+      if (!now_.choice.taken) continue;
       now_.unlisted = true;
-      return &now_;
+      return show();
     }
     now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle->get());
     if (filesystems_.at(now_.filesystem).is_kernel_view()) {
@@ -161,8 +146,8 @@ const Walked* Walker::next() {
       continue;
     }
     now_.own = std::move(handle);
-    pending_enter_ = true;
-    return &now_;
+    pending_enter_ = now_.choice.enter;
+    if (now_.choice.taken) return show();
   }
 }
 
@@ -198,6 +183,11 @@ bool Walker::start_source() {
       continue;
     }
     now_.above_source = !is_source;
+    now_.choice = Chooser::above_source();
+    if (const Place* place = is_source ? selection_.place_at(source) : nullptr) {
+      now_.choice = chooser_.choose_place(*place, now_.status);
+      if (!now_.choice.taken && !S_ISDIR(now_.status.st_mode)) now_.name.clear();
+    }
     if (now_.above_source) {
       FileHandle own(openat(above->get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
       now_.filesystem = filesystems_.ordinal(now_.status.st_dev, own ? own.get() : above->get());
@@ -213,6 +203,11 @@ void Walker::enter() {
   folder.handle = now_.own;
   folder.identity = {now_.status.st_dev, now_.status.st_ino};
   folder.filesystem = now_.filesystem;
+  folder.choice = now_.choice.inside;
+  if (!now_.choice.taken) {
+    folder.unshown = now_;
+    folder.unshown->above_source = true;
+  }
   if (!list(folder)) return;
   if (stack_.size() >= open_folders) stack_[stack_.size() - open_folders].handle.reset();
   stack_.push_back(std::move(folder));
@@ -234,6 +229,18 @@ bool Walker::list(Folder& folder) {
     errno = 0;
   }
   if (errno != 0) problem(folder.path, "list", system_reason(errno));
+  bool tagged = !selection_.tagged_caches && !folder.choice.places_below &&
+                now_.choice.reason != Reason::place &&
+                std::find(folder.names.begin(), folder.names.end(), "CACHEDIR.TAG") != folder.names.end() &&
+                is_tagged_cache(folder.handle->get());
+  if (tagged) {
+    folder.names.clear();
+    if (on_left_out_) {
+      LeftOut left{folder.path, true, 0, now_.choice};
+      left.choice.reason = Reason::tagged;
+      on_left_out_(left);
+    }
+  }
   std::sort(folder.names.begin(), folder.names.end());  // char_traits compares as unsigned bytes
   return true;
 }

@@ -163,40 +163,6 @@ TEST(Walker, RelativeSourcesAreRefused) {
   EXPECT_THROW(walk({"/srv/../etc"}), Error);
 }
 
-TEST(SkipRules, Patterns) {
-  struct Case {
-    const char* pattern;
-    const char* path;
-    bool folder;
-    bool skipped;
-  };
-  const Case cases[] = {
-      {"*.part", "/srv/a.part", false, true}, {"*.part", "/srv/a.parts", false, false},
-      {"*.part", "/srv/.part", false, true},  {"tmp/", "/srv/tmp", true, true},
-      {"tmp/", "/srv/tmp", false, false},     {"tmp", "/srv/tmp", false, true},
-      {"/srv/tmp", "/srv/tmp", false, true},  {"/srv/tmp", "/home/srv/tmp", false, false},
-      {"a/b", "/x/a/b", false, true},         {"a/b", "/a/b", false, true},
-      {"a/b", "/x/a/c/b", false, false},      {"a/*/b", "/x/a/c/b", false, true},
-      {"a/*/b", "/x/a/c/d/b", false, false},  {"a/**/b", "/x/a/c/d/b", false, true},
-      {"a/**/b", "/x/a/b", false, true},      {"/srv/**", "/srv/x/y", false, true},
-      {"/srv/**", "/srv", true, false},       {"?.csv", "/a.csv", false, true},
-      {"?.csv", "/ab.csv", false, false},     {"[a-c]x", "/bx", false, true},
-      {"[!a-c]x", "/bx", false, false},       {"[!a-c]x", "/dx", false, true},
-      {"[]]x", "/]x", false, true},           {"\\*x", "/*x", false, true},
-      {"\\*x", "/ax", false, false},          {"*", "/srv/anything", false, true},
-      {"*a*b*c*", "/xaxbxcx", false, true},   {"*a*b*c*", "/xaxcxbx", false, false},
-      {"\xff*", "/\xff\xfe", false, true},    {"**/x", "/a/b/x", false, true},
-  };
-  for (const Case& one : cases) {
-    SkipRules rules({one.pattern});
-    EXPECT_EQ(rules.skipping(*TreePath::parse(one.path), one.folder) != nullptr, one.skipped)
-        << one.pattern << " on " << one.path;
-  }
-  for (const char* bad : {"/", "", "a//b", "[abc", "//"}) EXPECT_THROW(SkipRules({bad}), Error) << bad;
-  // No pattern may take for ever.
-  EXPECT_FALSE(matches_pattern("*a*a*a*a*a*a*a*a*b", std::string(5000, 'a')));
-}
-
 TEST(FileReader, TellsDataAndHoles) {
   TempFolder folder;
   std::string path = folder / "sparse";

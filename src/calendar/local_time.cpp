@@ -11,6 +11,7 @@
 #include <string>
 
 #include "base/text.hpp"
+#include "calendar/span.hpp"
 
 namespace kestrum {
 namespace {
@@ -39,29 +40,6 @@ cctz::civil_second civil(const LocalMinute& local) {
 
 std::string formatted(const char* format, Instant when) {
   return cctz::format(format, seconds_of(when), zone());
-}
-
-// Length of "N units ago" in seconds, nothing for an unknown unit. Days and longer are calendar steps.
-std::optional<Instant> steps_ago(std::uint32_t n, std::string_view unit, Instant now) {
-  if (unit.ends_with('s')) unit.remove_suffix(1);
-  if (unit == "minute") return Instant{now.seconds - std::int64_t{n} * 60, now.nanoseconds};
-  if (unit == "hour") return Instant{now.seconds - std::int64_t{n} * 3600, now.nanoseconds};
-  cctz::civil_day today(cctz::convert(seconds_of(now), zone()));
-  cctz::civil_day then = today;
-  if (unit == "day") {
-    then = today - std::int64_t{n};
-  } else if (unit == "week") {
-    then = today - std::int64_t{n} * 7;
-  } else if (unit == "month") {
-    cctz::civil_month month = cctz::civil_month(today) - std::int64_t{n};
-    cctz::civil_day last = cctz::civil_day(month + 1) - 1;
-    then = cctz::civil_day(month) + (std::min(today.day(), last.day()) - 1);
-  } else if (unit == "year") {
-    then = cctz::civil_day(today.year() - n, today.month(), today.day());
-  } else {
-    return std::nullopt;
-  }
-  return end_of_day(static_cast<int>(then.year()), then.month(), then.day());
 }
 
 }  // namespace
@@ -124,19 +102,45 @@ Instant end_of_day(int year, int month, int day) {
   return {end.seconds - 1, 999999999};
 }
 
+Instant calendar_steps_before(Instant now, int days, int months) {
+  cctz::civil_second local = cctz::convert(seconds_of(now), zone());
+  cctz::civil_day day(local);
+  if (months != 0) {
+    cctz::civil_month month = cctz::civil_month(day) - months;
+    cctz::civil_day last = cctz::civil_day(month + 1) - 1;
+    day = cctz::civil_day(month) + (std::min(day.day(), last.day()) - 1);
+  }
+  day -= days;
+  Instant then = from_local_earliest({static_cast<int>(day.year()), day.month(), day.day(), local.hour(),
+                                      local.minute(), local.second()});
+  then.nanoseconds = now.nanoseconds;
+  return then;
+}
+
+namespace {
+
+// Days and longer mean the end of that day.
+Instant ago(const Span& span, Instant now) {
+  Instant then = before(now, span);
+  if (span.unit < Span::Unit::day) return then;
+  LocalMinute day = to_local(then);
+  return end_of_day(day.year, day.month, day.day);
+}
+
+}  // namespace
+
 std::optional<PointWish> parse_point_wish(std::string_view text, Instant now) {
   std::string wish(trim(text));
   if (wish == "latest") return PointWish{};
   static const std::regex number("[0-9]{1,9}");
   static const std::regex date(
       "([0-9]{4})-([0-9]{2})-([0-9]{2})(?:[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2}))?)?");
-  static const std::regex ago("([0-9]{1,6}) ([a-z]+) ago");
   std::smatch part;
   if (std::regex_match(wish, number)) {
     return PointWish{PointWish::By::number, static_cast<std::uint32_t>(std::stoul(wish)), {}};
   }
-  if (wish == "yesterday") return PointWish{PointWish::By::moment, 0, *steps_ago(1, "day", now)};
-  if (wish == "today") return PointWish{PointWish::By::moment, 0, *steps_ago(0, "day", now)};
+  if (wish == "yesterday") return PointWish{PointWish::By::moment, 0, ago({1, Span::Unit::day}, now)};
+  if (wish == "today") return PointWish{PointWish::By::moment, 0, ago({0, Span::Unit::day}, now)};
   if (std::regex_match(wish, part, date)) {
     int year = std::stoi(part[1]), month = std::stoi(part[2]), day = std::stoi(part[3]);
     cctz::civil_day check(year, month, day);
@@ -149,9 +153,10 @@ std::optional<PointWish> parse_point_wish(std::string_view text, Instant now) {
     moment.nanoseconds = 999999999;
     return PointWish{PointWish::By::moment, 0, moment};
   }
-  if (std::regex_match(wish, part, ago)) {
-    auto moment = steps_ago(static_cast<std::uint32_t>(std::stoul(part[1])), part[2].str(), now);
-    if (moment) return PointWish{PointWish::By::moment, 0, *moment};
+  constexpr std::string_view ending = " ago";
+  if (wish.ends_with(ending)) {
+    if (std::optional<Span> span = parse_span(std::string_view(wish).substr(0, wish.size() - ending.size())))
+      return PointWish{PointWish::By::moment, 0, ago(*span, now)};
   }
   return std::nullopt;
 }

@@ -104,6 +104,10 @@ AskPassphrase Environment::ask() const {
   };
 }
 
+People Environment::people() const {
+  return find_people(variable("KESTRUM_ACCOUNTS"), user_home());
+}
+
 unsigned Environment::workers() const {
   return std::max(1u, std::min(8u, std::thread::hardware_concurrency()));
 }

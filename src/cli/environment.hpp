@@ -8,6 +8,7 @@
 #include "base/clock.hpp"
 #include "engine/home.hpp"
 #include "engine/passphrase_source.hpp"
+#include "source/accounts.hpp"
 
 namespace kestrum {
 
@@ -27,6 +28,8 @@ class Environment {
   // Asks without echo; nothing when standard input is no terminal.
   AskPassphrase ask() const;
   unsigned workers() const;
+  // Accounts of this machine, or of the file that KESTRUM_ACCOUNTS names (demo, tests).
+  People people() const;
 
  private:
   std::unique_ptr<Clock> clock_;

@@ -6,81 +6,22 @@
 #include "base/exit_codes.hpp"
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
-#include "calendar/local_time.hpp"
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "job/job_keys.hpp"
 #include "tell/documents.hpp"
+#include "tell/job_summary.hpp"
 
 namespace kestrum {
 namespace {
 
 const OptionSpec json_option{"json", "", "print the result as JSON"};
 
-std::string renew_text(const Job& job) {
-  if (job.kind == Kind::full) return "every run makes a full set";
-  std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before"
-                                                   : "each run saves what changed since the last full set";
-  return base + (job.renew_every_sets
-                     ? ", a new full set after every " + count_text(*job.renew_every_sets, "set")
-                     : ", a full set only at first");
-}
-
-// What the phrases mean, so that nobody need trust them.
-std::string coming_text(const Job& job, Instant now) {
-  std::vector<std::string> out;
-  for (const Occurrence& one : next_times(job.runs, now, 5)) {
-    std::string text = weekday_text(one.when) + " " + local_text(one.when);
-    const Phrase& phrase = job.runs[one.phrase];
-    if (phrase.kind) text += " (" + std::string(kind_name(*phrase.kind)) + ")";
-    out.push_back(text);
-  }
-  return join(out, ", ");
-}
-
-// One page in plain words.
-std::string summary(const Job& job, Instant now) {
-  std::string out = "Job " + printable(job.name) + "  (" + printable(job.file) + ")\n";
-  auto line = [&](const std::string& head, const std::string& text) {
-    out += fmt::format("  {:<13}{}\n", head, text);
-  };
-  for (std::size_t i = 0; i < job.folders.size(); ++i) line(i == 0 ? "What" : "", printable(job.folders[i]));
-  std::vector<std::string> skipped;
-  for (const std::string& pattern : job.skip) skipped.push_back(printable(pattern));
-  if (!skipped.empty()) line("Left out", join(skipped, "  "));
-  line("Where", printable(job.destinations[0]));
-  if (job.runs.empty()) line("When", "by hand");
-  for (std::size_t i = 0; i < job.runs.size(); ++i) line(i == 0 ? "When" : "", job.runs[i].text());
-  if (std::string coming = coming_text(job, now); !coming.empty()) {
-    line("", "next: " + coming);
-    line("", "a run that was missed is " +
-                 std::string(job.catch_up ? "made up for at the next chance" : "skipped"));
-    line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
-                 printable(job.name));
-  }
-  line("How", std::string(kind_name(job.kind)) + ": " + renew_text(job));
-  line("", "compression " + job.compression + ", data files of up to " + size_text(job.volume_bytes));
-  if (job.encryption == Encryption::none) {
-    line("Protection", "none: whoever has the drive can read the files");
-  } else {
-    line("Protection", "AES-256-GCM; passphrase: " + (job.passphrase == "ask"
-                                                          ? std::string("asked for at each run")
-                                                          : "from " + printable(job.passphrase.substr(5))));
-    if (job.recovery_key.empty()) {
-      line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
-    } else {
-      line("", "the recovery key of " + printable(job.recovery_key) + " opens the sets too");
-    }
-  }
-  line("After a run", job.read_back ? "what was written is read back and checked" : "nothing is checked");
-  return out;
-}
-
 // Things that are allowed but worth a word.
 std::vector<std::string> warnings(const Job& job) {
   std::vector<std::string> out;
-  for (const std::string& folder : job.folders) {
+  for (const std::string& folder : job.what.folders) {
     if (!std::filesystem::exists(std::filesystem::symlink_status(folder)))
       out.push_back("the source " + printable(folder) + " is not there now");
   }
@@ -130,7 +71,7 @@ int define(const Arguments& arguments, const Environment& environment) {
     out("{}", job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        summary(job, environment.clock().now()), printable(name), printable(name));
+        job_summary(job, environment.clock().now()), printable(name), printable(name));
   }
   print_warnings(job);
   return exit_done;
@@ -156,11 +97,8 @@ int list(const Arguments& arguments, const Environment& environment) {
     using enum Table::Align;
     Table table({{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {"WHAT", left}});
     for (const Job& job : jobs) {
-      std::string what =
-          printable(job.folders[0]) +
-          (job.folders.size() > 1 ? " and " + std::to_string(job.folders.size() - 1) + " more" : "");
-      table.row(
-          {printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]), what});
+      table.row({printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]),
+                 short_what(job)});
     }
     for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
     out("{}", table.text(""));
@@ -170,7 +108,7 @@ int list(const Arguments& arguments, const Environment& environment) {
 
 int show(const Arguments& arguments, const Environment& environment) {
   Job job = environment.home().load_job(arguments.words()[0]);
-  out("{}", arguments.has("json") ? job_document(job) : summary(job, environment.clock().now()));
+  out("{}", arguments.has("json") ? job_document(job) : job_summary(job, environment.clock().now()));
   return exit_done;
 }
 

@@ -60,6 +60,7 @@ int preview(const Arguments& arguments, const Environment& environment) {
   RunContext context{environment.home(),   environment.clock(),   progress,
                      environment.ask(),    environment.machine(), program(),
                      environment.workers()};
+  context.people = environment.people();
   PreviewResult result = preview_job(arguments.words()[0], wanted_kind(arguments), context);
   progress.finish();
   if (arguments.has("json")) {
@@ -103,7 +104,11 @@ int run(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("all")) {
     if (!names.empty())
       throw Error(ErrorKind::usage, "--all runs every job; no name goes with it", "give names, or --all");
-    names = environment.home().job_names();
+    for (const std::string& name : environment.home().job_names()) {
+      if (environment.home().load_job(name).enabled) names.push_back(name);
+    }
+    if (names.empty())
+      throw Error(ErrorKind::usage, "there is no job that is enabled", "see: kestrum job list");
   }
   if (names.empty())
     throw Error(ErrorKind::usage, "'run' needs the name of a job, or --all", "see: kestrum job list");
@@ -118,6 +123,7 @@ int run(const Arguments& arguments, const Environment& environment) {
     RunContext context{environment.home(),   environment.clock(),   listeners,
                        environment.ask(),    environment.machine(), program(),
                        environment.workers()};
+    context.people = environment.people();
     RunOutcome outcome = run_job(name, kind, context);
     progress.finish();
     if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);

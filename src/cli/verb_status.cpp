@@ -39,8 +39,15 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
         std::chrono::duration_cast<std::chrono::seconds>(between(run.started, environment.clock().now()));
     break;
   }
+  std::optional<Instant> warn_since;
+  std::string warn_after;
   try {
     Job job = environment.home().load_job(name);
+    line.disabled = !job.enabled;
+    if (job.warn_after) {
+      warn_since = before(environment.clock().now(), *job.warn_after);
+      warn_after = job.warn_after->text();
+    }
     line.destination = job.destinations.at(0);
     line.destination_there = std::filesystem::exists(line.destination);
     if (line.destination_there) line.space = open_local_store(line.destination)->space();
@@ -48,6 +55,7 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
     line.trouble = "its job file is wrong";
   }
   if (!line.trouble.empty()) return line;
+  if (warn_since && (!line.newest_good || *line.newest_good < *warn_since)) line.overdue = true;
   if (!line.last) {
     line.trouble = "it has never run";
   } else if (!line.last->ended) {
@@ -57,6 +65,8 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
   } else if (line.last->exit_code == exit_problems) {
     line.trouble = count_text(static_cast<std::uint64_t>(line.last->problems), "problem");
   }
+  if (line.overdue)
+    line.trouble = "no good point for " + warn_after + (line.trouble.empty() ? "" : "; " + line.trouble);
   return line;
 }
 

@@ -72,7 +72,7 @@ class JobRun {
     state_ = context_.home.load_state(job_.name);
     destination_ = find_destination(job_, state_, context_.machine, context_.open_store);
     Selection selection =
-        make_selection(job_.folders, job_.skip, [this](const std::string& text) { observer_.note(text); });
+        select(job_.what, context_.people, context_.clock.now(), [this](const std::string& text) { observer_.note(text); });
     selection.excluded.push_back(destination_.folder_identity);
     if (std::string same = same_filesystem_note(selection, destination_); !same.empty()) observer_.note(same);
     claim_destination(destination_, job_, state_, context_.machine, context_.clock);

@@ -6,6 +6,7 @@
 #include "engine/home.hpp"
 #include "engine/passphrase_source.hpp"
 #include "engine/run_facts.hpp"
+#include "job/job_selection.hpp"
 #include "ledger/ledger.hpp"
 
 namespace kestrum {
@@ -19,6 +20,7 @@ struct RunContext {
   std::string program;  // name and version, for the record
   unsigned workers = 2;
   Argon2Cost key_cost = {};                 // of new key entries
+  People people = {};                       // whose homes categories are looked for in
   OpenStore open_store = open_local_store;  // tests put a store of their own here
 };
 

@@ -50,7 +50,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
   std::optional<JobState> state = context.home.load_state(name);
   Destination destination = find_destination(job, state, context.machine, context.open_store);
   result.destination = destination.root;
-  Selection selection = make_selection(job.folders, job.skip, note);
+  Selection selection = select(job.what, context.people, context.clock.now(), note);
   selection.excluded.push_back(destination.folder_identity);
   for (const TreePath& source : selection.sources) result.sources.push_back({source.absolute(), 0, 0});
 

@@ -92,6 +92,7 @@ void read_table(Job& job, const std::string& table_name, const toml::table& tabl
     std::vector<std::string> values = values_of(*key, node, places);
     try {
       key->set(job, values);
+      job.given[{table_name, key_name}] = values;
     } catch (const Error& error) {
       places.refuse(node.source().begin, width_of(node.source()),
                     std::string("[") + key->table + "] " + key->key + ": " + error.what(), error.hint());

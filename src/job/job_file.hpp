@@ -2,8 +2,6 @@
 // right word.
 #pragma once
 
-#include <map>
-
 #include "job/job.hpp"
 
 namespace kestrum {
@@ -11,8 +9,7 @@ namespace kestrum {
 // Throws Error of kind usage.
 Job parse_job(const std::string& name, const std::string& file, const std::string& text);
 
-// Values by (table, key), as given on a command line. Checked like a file's; the text is a new job file.
-using JobValues = std::map<std::pair<std::string, std::string>, std::vector<std::string>>;
+// Checked like a file's; the text is a new job file.
 std::string job_text(const std::string& name, const JobValues& values);
 
 }  // namespace kestrum

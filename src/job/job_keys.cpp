@@ -1,164 +1,74 @@
 #include "job/job_keys.hpp"
 
 #include <algorithm>
-#include <charconv>
 
 #include "base/error.hpp"
 #include "base/text.hpp"
-#include "source/skip_rules.hpp"
+#include "job/key_setters.hpp"
 
 namespace kestrum {
 namespace {
 
-[[noreturn]] void refuse(const std::string& message, const std::string& hint) {
-  throw Error(ErrorKind::usage, message, hint);
-}
-
-// One of several words; the nearest is offered.
-std::size_t one_of(const std::string& value, const std::vector<std::string>& words,
-                   const std::string& also = {}) {
-  auto found = std::find(words.begin(), words.end(), value);
-  if (found != words.end()) return static_cast<std::size_t>(found - words.begin());
-  std::optional<std::string> near = nearest(value, words);
-  refuse("'" + printable(value) + "' is not one of " + join(words, ", ") + also,
-         near ? "did you mean '" + *near + "'?" : "write one of them");
-}
-
-void set_folders(Job& job, const std::vector<std::string>& values) {
-  if (values.empty()) refuse("no folder is named", "name at least one, like [\"/srv/ringing\"]");
-  for (const std::string& value : values) {
-    if (!value.starts_with('/'))
-      refuse("'" + printable(value) + "' is not an absolute path",
-             "write it from the root, like /srv/ringing");
-    if (!TreePath::parse(value)) refuse("'" + printable(value) + "' holds '..'", "write the folder itself");
-  }
-  job.folders = values;
-}
-
-void set_skip(Job& job, const std::vector<std::string>& values) {
-  SkipRules{values};
-  job.skip = values;
-}
-
-void set_destinations(Job& job, const std::vector<std::string>& values) {
-  if (values.size() != 1)
-    refuse("a job has one destination at present, not " + std::to_string(values.size()), "name one folder");
-  if (!values[0].starts_with('/'))
-    refuse("'" + printable(values[0]) + "' is not an absolute path",
-           "write it from the root, like /media/tern-1");
-  job.destinations = values;
-}
-
-void set_runs(Job& job, const std::vector<std::string>& values) {
-  job.runs.clear();
-  for (const std::string& value : values) job.runs.push_back(parse_phrase(value));
-}
-
-void set_if_missed(Job& job, const std::vector<std::string>& values) {
-  job.catch_up = one_of(values[0], {"catch up", "skip"}) == 0;
-}
-
-void set_kind(Job& job, const std::vector<std::string>& values) {
-  one_of(values[0], {"full", "incremental", "differential"});
-  job.kind = *parse_kind(values[0]);
-}
-
-void set_renew(Job& job, const std::vector<std::string>& values) {
-  if (values[0] == "never") {
-    job.renew_every_sets.reset();
-    return;
-  }
-  std::vector<std::string> words = split(values[0], ' ');
-  unsigned n = 0;
-  bool good = words.size() == 3 && words[0] == "every" && (words[2] == "sets" || words[2] == "set");
-  if (good) {
-    auto [end, code] = std::from_chars(words[1].data(), words[1].data() + words[1].size(), n);
-    good = code == std::errc() && end == words[1].data() + words[1].size() && n >= 1 && n <= 100000;
-  }
-  if (!good)
-    refuse("'" + printable(values[0]) + "' does not say when the full set is renewed",
-           "write \"every 30 sets\" or \"never\"");
-  job.renew_every_sets = n;
-}
-
-void set_compression(Job& job, const std::vector<std::string>& values) {
-  const std::string& value = values[0];
-  if (!value.empty() && value.find_first_not_of("0123456789") == std::string::npos) {
-    int level = value.size() > 3 ? 0 : std::stoi(value);
-    if (level < 1 || level > 19)
-      refuse("compression " + value + " is not between 1 and 19",
-             "write fast, normal, small or a number from 1 to 19");
-    job.level = level;
-  } else {
-    // zstd 1, 3 and 12: beyond 12 a level costs several times the time for a few percent.
-    constexpr int levels[] = {1, 3, 12};
-    job.level = levels[one_of(value, {"fast", "normal", "small"}, " or a number from 1 to 19")];
-  }
-  job.compression = value;
-}
-
-void set_volume_size(Job& job, const std::vector<std::string>& values) {
-  std::optional<std::uint64_t> size = parse_size(values[0]);
-  if (!size)
-    refuse("'" + printable(values[0]) + "' is not a size with a unit",
-           "write it like \"1 GiB\" or \"650 MiB\"");
-  if (*size < (64u << 10) || *size > (std::uint64_t{1} << 40))
-    refuse("a volume size of " + size_text(*size) + " is not between 64 KiB and 1 TiB",
-           "the usual size is \"1 GiB\"");
-  job.volume_bytes = *size;
-}
-
-void set_encryption(Job& job, const std::vector<std::string>& values) {
-  job.encryption =
-      one_of(values[0], {"aes-256-gcm", "none"}) == 0 ? Encryption::aes_256_gcm : Encryption::none;
-}
-
-void set_passphrase(Job& job, const std::vector<std::string>& values) {
-  const std::string& value = values[0];
-  bool good = value == "ask" || (value.starts_with("file:/") && value.size() > 6);
-  if (!good) {
-    refuse(value.starts_with("file:") ? "the passphrase file must be named by its absolute path"
-                                      : "this does not say where the passphrase comes from",
-           "write \"file:/etc/kestrum/NAME.pass\", or \"ask\"; never the passphrase itself");
-  }
-  job.passphrase = value;
-}
-
-void set_recovery_key(Job& job, const std::vector<std::string>& values) {
-  if (!values[0].starts_with('/'))
-    refuse("the recovery key's public part must be named by its absolute path",
-           "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
-  job.recovery_key = values[0];
-}
-
-void set_after_run(Job& job, const std::vector<std::string>& values) {
-  job.read_back = one_of(values[0], {"read back", "nothing"}) == 0;
-}
+constexpr bool list = true;
+constexpr bool one = false;
 
 constexpr JobKey keys[] = {
-    {"what", "folders", true, true, "FOLDER", "", "folders and files to save", set_folders},
-    {"what", "skip", true, false, "PATTERN", "nothing",
-     "leave these out: names (*.part), folders (scratch/), paths", set_skip},
-    {"where", "destinations", true, true, "FOLDER", "",
-     "folder on another drive, under which the sets are kept", set_destinations},
-    {"when", "runs", true, false, "PHRASE", "by hand",
+    {"what", "people", list, "WHO", "me",
+     "whose homes the categories are looked for in: me, everybody, or account names", set_people},
+    {"what", "categories", list, "CATEGORY", "none",
+     "kinds of files in those homes, like documents or pictures (kestrum help categories)", set_categories},
+    {"what", "folders", list, "FOLDER", "none", "folders and files to save", set_folders},
+    {"what", "skip", list, "PATTERN", "nothing",
+     "leave these out: *.part, scratch/, /srv/x; !PATTERN takes back (kestrum help patterns)", set_skip},
+    {"what", "usual-list", one, "WHAT", "leave out",
+     "trash, caches and temporary files: leave out or save (kestrum help usual-list)", set_usual_list},
+    {"what", "hidden", one, "WHAT", "save", "names that begin with a dot: save or leave out", set_hidden},
+    {"what", "mounted-below", one, "WHAT", "save",
+     "other file systems mounted below a source: save or leave out", set_mounted_below},
+    {"what", "cache-tags", one, "WHAT", "leave out",
+     "what is in folders marked by a CACHEDIR.TAG: leave out or save", set_cache_tags},
+    {"what", "skip-larger", one, "SIZE", "no limit", "leave out files larger than that", set_skip_larger},
+    {"what", "skip-smaller", one, "SIZE", "no limit", "leave out files smaller than that", set_skip_smaller},
+    {"what", "skip-older", one, "LENGTH", "no limit", "leave out files not changed for so long, like \"5 years\"",
+     set_skip_older},
+    {"what", "skip-newer", one, "LENGTH", "no limit", "leave out files changed within that time", set_skip_newer},
+    {"where", "destinations", list, "FOLDER", "",
+     "folder on another drive, under which the sets are kept: a path, label:NAME or uuid:UUID", set_destinations},
+    {"where", "same-disk", one, "WHAT", "refuse",
+     "a destination on the same disk as a source: refuse or accept", set_same_disk},
+    {"when", "runs", list, "PHRASE", "by hand",
      "when it runs: \"weekdays at 12:30\", \"first sunday at 03:00 full\", \"every 20 minutes\" ...",
      set_runs},
-    {"when", "if-missed", false, false, "WHAT", "catch up",
+    {"when", "if-missed", one, "WHAT", "catch up",
      "what a run that was missed means: \"catch up\" at the next chance, or skip", set_if_missed},
-    {"how", "kind", false, false, "KIND", "incremental", "full, incremental or differential", set_kind},
-    {"how", "renew", false, false, "WHEN", "every 30 sets",
+    {"when", "warn-after", one, "LENGTH", "never", "say so in status when there is no good point for so long",
+     set_warn_after},
+    {"when", "enabled", one, "YES|NO", "yes", "whether it runs by itself and with --all", set_enabled},
+    {"how", "kind", one, "KIND", "incremental", "full, incremental or differential", set_kind},
+    {"how", "renew", one, "WHEN", "every 30 sets",
      "when a new full set is due: \"every N sets\" or never", set_renew},
-    {"how", "compression", false, false, "STRENGTH", "normal",
+    {"how", "compression", one, "STRENGTH", "normal",
      "fast, normal, small, or a number from 1 to 19", set_compression},
-    {"how", "volume-size", false, false, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
-    {"protect", "encryption", false, false, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
-    {"protect", "passphrase", false, false, "SOURCE", "ask", "file:/path, or ask on the terminal",
-     set_passphrase},
-    {"protect", "recovery-key", false, false, "FILE", "none",
+    {"how", "volume-size", one, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
+    {"protect", "encryption", one, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
+    {"protect", "passphrase", one, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
+    {"protect", "recovery-key", one, "FILE", "none",
      "public part of a recovery key, which opens the sets too", set_recovery_key},
-    {"check", "after-run", false, false, "WHAT", "read back", "\"read back\" what was written, or nothing",
-     set_after_run},
+    {"keep", "age", one, "LENGTH", "no rule", "keep a chain until all of it is older than that", set_keep_age},
+    {"keep", "chains", one, "NUMBER", "no rule", "keep the newest chains: \"3 chains\"", set_keep_chains},
+    {"keep", "points", one, "NUMBER", "no rule", "keep the newest points: \"10 points\"", set_keep_points},
+    {"keep", "thin", list, "RULE", "no rule",
+     "\"every point for 14 days\", \"one a week for 2 months\", \"one a year for ever\" ...", set_keep_thin},
+    {"keep", "job-limit", one, "SIZE", "no limit", "the job's sets take at most that", set_job_limit},
+    {"keep", "drive-limit", one, "SHARE", "no limit", "at most that share of the drive is used: \"85%\"",
+     set_drive_limit},
+    {"keep", "leave-free", one, "SIZE", "no limit", "so much of the drive stays free", set_leave_free},
+    {"keep", "at-least", one, "NUMBER", "2 points", "good points that stay whatever the limits say", set_at_least},
+    {"check", "after-run", one, "WHAT", "read back", "\"read back\" what was written, or nothing", set_after_run},
+    {"around", "before", one, "COMMAND", "nothing", "command to run before each run", set_before},
+    {"around", "after", one, "COMMAND", "nothing", "command to run after each run", set_after},
+    {"tell", "mail", one, "ADDRESS", "nobody", "who gets a mail about runs", set_mail},
+    {"tell", "detail", one, "WHAT", "problems", "what the mail says: problems, summary or everything", set_detail},
 };
 
 }  // namespace
@@ -183,15 +93,25 @@ std::vector<std::string> job_tables() {
 }
 
 void check_job(const Job& job) {
-  for (const JobKey& key : keys) {
-    bool missing = key.required && ((std::string(key.table) == "what" && job.folders.empty()) ||
-                                    (std::string(key.table) == "where" && job.destinations.empty()));
-    if (missing) {
-      refuse("the job '" + printable(job.name) + "' does not say [" + key.table + "] " + key.key + " (" +
-                 key.help + ")",
-             std::string("give --") + key.option() + " " + key.value + ", or write it in the job file");
-    }
-  }
+  const WhatToSave& what = job.what;
+  std::string said = "the job '" + printable(job.name) + "' ";
+  if (what.folders.empty() && what.categories.empty())
+    refuse_value(said + "does not say what to save: neither [what] folders nor [what] categories",
+                 "give --what-folders FOLDER or --what-categories CATEGORY, or write them in the job file");
+  bool homes = std::any_of(what.skip.begin(), what.skip.end(), [](const std::string& pattern) {
+    return pattern.starts_with("~/") || pattern.starts_with("!~/");
+  });
+  if (!what.people.empty() && what.categories.empty() && !homes)
+    refuse_value(said + "says in [what] people whose homes, but no category to look for in them",
+                 "give --what-categories CATEGORY too (kestrum help categories), or leave people out");
+  if (job.destinations.empty())
+    refuse_value(said + "does not say [where] destinations (folder on another drive)",
+                 "give --where-destinations FOLDER, or write it in the job file");
+  if (what.skip_larger && what.skip_smaller && *what.skip_larger < *what.skip_smaller)
+    refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller", "change one of them");
+  if (job.encryption == Encryption::none && !job.recovery_key.empty())
+    refuse_value(said + "has a recovery key, but [protect] encryption is none: there is nothing to open",
+                 "leave one of them out");
 }
 
 void check_job_name(const std::string& name) {
@@ -202,7 +122,7 @@ void check_job_name(const std::string& name) {
   if (name.starts_with('.') || name.starts_with('-')) why = "starts with '" + name.substr(0, 1) + "'";
   if (printable(name) != name) why = "holds characters that cannot be shown";
   if (!why.empty())
-    refuse("'" + printable(name) + "' cannot be a job's name: it " + why, "use letters, digits, '-' and '_'");
+    refuse_value("'" + printable(name) + "' cannot be a job's name: it " + why, "use letters, digits, '-' and '_'");
 }
 
 }  // namespace kestrum

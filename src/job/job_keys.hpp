@@ -12,9 +12,8 @@ struct JobKey {
   const char* table;
   const char* key;
   bool list;  // takes several values
-  bool required;
   const char* value;     // placeholder for help: "FOLDER"
-  const char* fallback;  // in words, for help; "" when required or none
+  const char* fallback;  // what holds when it is not given, in words; "" when it is required
   const char* help;
   // Checks and takes over; throws Error of kind usage whose message needs no place.
   void (*set)(Job& job, const std::vector<std::string>& values);

@@ -1,38 +1,10 @@
 #include "tell/documents.hpp"
 
-#include <nlohmann/json.hpp>
-
 #include "base/text.hpp"
+#include "tell/json_parts.hpp"
 
 namespace kestrum {
 namespace {
-
-using Json = nlohmann::ordered_json;
-
-Json document(const char* what) {
-  return {{"kestrum", what}, {"version", 1}};
-}
-std::string text_of(const Json& json) {
-  return json.dump(2) + "\n";
-}
-
-// Names are bytes: a name that is not UTF-8 is shown with U+FFFD and given exactly in a second member.
-void put_path(Json& json, const std::string& key, const std::string& path) {
-  json[key] = to_utf8(path);
-  if (!is_utf8(path)) json[key + "-hex"] = to_hex(as_bytes(path));
-}
-
-Json problems_json(const std::vector<Problem>& problems) {
-  Json list = Json::array();
-  for (const Problem& problem : problems) {
-    Json one = Json::object();
-    put_path(one, "path", problem.path);
-    one["operation"] = problem.operation;
-    one["reason"] = to_utf8(problem.reason);
-    list.push_back(std::move(one));
-  }
-  return list;
-}
 
 Json totals_json(const SetTotals& totals) {
   return {{"files", totals.files},           {"folders", totals.folders},
@@ -92,25 +64,6 @@ Json run_json(const RunEntry& run) {
   return json;
 }
 
-Json job_json(const Job& job) {
-  Json json{{"name", job.name}, {"file", to_utf8(job.file)}};
-  json["what"] = {{"folders", job.folders}, {"skip", job.skip}};
-  json["where"] = {{"destinations", job.destinations}};
-  Json runs = Json::array();
-  for (const Phrase& phrase : job.runs) runs.push_back(phrase.text());
-  json["when"] = {{"runs", runs}, {"if-missed", job.catch_up ? "catch up" : "skip"}};
-  json["how"] = {
-      {"kind", kind_name(job.kind)},
-      {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
-      {"compression", job.compression},
-      {"volume-size", job.volume_bytes}};
-  json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
-                     {"passphrase", job.passphrase},
-                     {"recovery-key", to_utf8(job.recovery_key)}};
-  json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
-  return json;
-}
-
 const char* kind_word(ErrorKind kind) {
   switch (kind) {
     case ErrorKind::usage:
@@ -145,64 +98,6 @@ std::string error_document(const Error& error, int exit_code) {
   json["exit"] = exit_code;
   json["message"] = to_utf8(error.what());
   json["hint"] = to_utf8(error.hint());
-  return text_of(json);
-}
-
-std::string job_document(const Job& job) {
-  Json json = document("job");
-  json["job"] = job_json(job);
-  return text_of(json);
-}
-
-std::string recovery_document(const std::string& secret_file, const std::string& public_file) {
-  Json json = document("recovery-key");
-  json["secret-file"] = to_utf8(secret_file);
-  json["public-file"] = to_utf8(public_file);
-  return text_of(json);
-}
-
-std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken) {
-  Json json = document("jobs");
-  json["jobs"] = Json::array();
-  for (const Job& job : jobs) json["jobs"].push_back(job_json(job));
-  json["broken"] = broken;
-  return text_of(json);
-}
-
-std::string done_document(const std::string& what, const std::string& name) {
-  Json json = document(what.c_str());
-  json["job"] = name;
-  return text_of(json);
-}
-
-std::string preview_document(const std::string& job, const PreviewResult& preview) {
-  Json json = document("preview");
-  json["job"] = job;
-  json["destination"] = to_utf8(preview.destination);
-  json["point"] = preview.sequence;
-  json["kind"] = preview.kind;
-  json["reason"] = preview.reason;
-  json["sources"] = Json::array();
-  for (const PreviewSource& source : preview.sources) {
-    Json one = Json::object();
-    put_path(one, "path", source.path);
-    one["files"] = source.files;
-    one["bytes"] = source.bytes;
-    json["sources"].push_back(std::move(one));
-  }
-  auto pair = [](std::uint64_t files, std::uint64_t bytes) {
-    return Json{{"files", files}, {"bytes", bytes}};
-  };
-  json["all"] = pair(preview.files, preview.bytes);
-  json["folders"] = preview.folders;
-  json["others"] = preview.others;
-  json["new"] = pair(preview.new_files, preview.new_bytes);
-  json["changed"] = pair(preview.changed_files, preview.changed_bytes);
-  json["held"] = pair(preview.held_files, preview.held_bytes);
-  json["gone-files"] = preview.gone_files;
-  json["drive"] = {{"free-bytes", preview.free_bytes}, {"total-bytes", preview.total_bytes}};
-  json["problems"] = problems_json(preview.problems);
-  json["notes"] = preview.notes;
   return text_of(json);
 }
 

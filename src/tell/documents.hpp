@@ -29,7 +29,9 @@ struct StatusLine {
   std::string destination;
   bool destination_there = false;
   std::optional<StoreSpace> space;
-  std::string trouble;  // empty when all is well
+  bool disabled = false;
+  bool overdue = false;  // no good point for longer than the job allows
+  std::string trouble;   // empty when all is well
 };
 std::string status_document(const std::vector<StatusLine>& lines);
 

@@ -297,8 +297,8 @@ TEST(BadInput, AJobFileThatIsWrongSaysWhere) {
   EXPECT_TRUE(
       holds(try_file(start + "[when]\nruns = [\"dayly at 12:30\"]\n"), "did you mean \"daily at 12:30\"?"));
   EXPECT_TRUE(holds(try_file(start + "[when]\nif-missed = \"catchup\"\n"), "did you mean 'catch up'?"));
-  EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = \"100\"\n"), "not a size with a unit"));
-  EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = 100\n"), "not a size with a unit"));
+  EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = \"100\"\n"), "is not a size: it has no unit"));
+  EXPECT_TRUE(holds(try_file(start + "[how]\nvolume-size = 100\n"), "is not a size: it has no unit"));
   EXPECT_TRUE(holds(try_file(start + "[how\n"), "no valid TOML"));
   EXPECT_TRUE(holds(try_file("[what]\nfolders = [\"srv\"]\n"), "not an absolute path"));
   EXPECT_TRUE(holds(try_file("[where]\ndestinations = [\"/x\"]\n"), "[what] folders"));

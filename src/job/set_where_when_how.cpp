@@ -1,0 +1,95 @@
+#include <algorithm>
+#include <charconv>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+#include "base/tree_path.hpp"
+#include "job/key_setters.hpp"
+
+namespace kestrum {
+
+void set_destinations(Job& job, const KeyValues& values) {
+  if (values.size() != 1)
+    refuse_value("a job has one destination at present, not " + std::to_string(values.size()), "name one folder");
+  const std::string& value = values[0];
+  bool by_name = value.starts_with("label:") || value.starts_with("uuid:");
+  std::string name = by_name ? value.substr(value.find(':') + 1) : std::string();
+  if (by_name && (name.empty() || name.starts_with('/')))
+    refuse_value("'" + printable(value) + "' does not name a drive",
+                 "write it like label:tern-1, or label:tern-1/backups for a folder on it");
+  if (!by_name && !value.starts_with('/'))
+    refuse_value("'" + printable(value) + "' is not an absolute path",
+                 "write it from the root, like /media/tern-1, or name the drive: label:tern-1");
+  if (!TreePath::parse(value)) refuse_value("'" + printable(value) + "' holds '..'", "write the folder itself");
+  job.destinations = values;
+}
+
+void set_same_disk(Job& job, const KeyValues& values) {
+  job.same_disk = one_of(values[0], {"refuse", "accept"}) == 1;
+}
+
+void set_runs(Job& job, const KeyValues& values) {
+  job.runs.clear();
+  for (const std::string& value : values) job.runs.push_back(parse_phrase(value));
+}
+
+void set_if_missed(Job& job, const KeyValues& values) {
+  job.catch_up = one_of(values[0], {"catch up", "skip"}) == 0;
+}
+
+void set_warn_after(Job& job, const KeyValues& values) {
+  job.warn_after = expect_span(values[0]);
+}
+
+void set_enabled(Job& job, const KeyValues& values) {
+  job.enabled = one_of(values[0], {"yes", "no"}) == 0;
+}
+
+void set_kind(Job& job, const KeyValues& values) {
+  one_of(values[0], {"full", "incremental", "differential"});
+  job.kind = *parse_kind(values[0]);
+}
+
+void set_renew(Job& job, const KeyValues& values) {
+  if (values[0] == "never") {
+    job.renew_every_sets.reset();
+    return;
+  }
+  std::vector<std::string> words = split(values[0], ' ');
+  unsigned n = 0;
+  bool good = words.size() == 3 && words[0] == "every" && (words[2] == "sets" || words[2] == "set");
+  if (good) {
+    auto [end, code] = std::from_chars(words[1].data(), words[1].data() + words[1].size(), n);
+    good = code == std::errc() && end == words[1].data() + words[1].size() && n >= 1 && n <= 100000;
+  }
+  if (!good)
+    refuse_value("'" + printable(values[0]) + "' does not say when the full set is renewed",
+           "write \"every 30 sets\" or \"never\"");
+  job.renew_every_sets = n;
+}
+
+void set_compression(Job& job, const KeyValues& values) {
+  const std::string& value = values[0];
+  if (!value.empty() && value.find_first_not_of("0123456789") == std::string::npos) {
+    int level = value.size() > 3 ? 0 : std::stoi(value);
+    if (level < 1 || level > 19)
+      refuse_value("compression " + value + " is not between 1 and 19",
+             "write fast, normal, small or a number from 1 to 19");
+    job.level = level;
+  } else {
+    // zstd 1, 3 and 12: beyond 12 a level costs several times the time for a few percent.
+    constexpr int levels[] = {1, 3, 12};
+    job.level = levels[one_of(value, {"fast", "normal", "small"}, " or a number from 1 to 19")];
+  }
+  job.compression = value;
+}
+
+void set_volume_size(Job& job, const KeyValues& values) {
+  std::uint64_t size = size_value(values[0]);
+  if (size < (64u << 10) || size > (std::uint64_t{1} << 40))
+    refuse_value("a volume size of " + size_text(size) + " is not between 64 KiB and 1 TiB",
+                 "the usual size is \"1 GiB\"");
+  job.volume_bytes = size;
+}
+
+}  // namespace kestrum

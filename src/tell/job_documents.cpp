@@ -1,0 +1,99 @@
+#include "base/text.hpp"
+#include "job/job_keys.hpp"
+#include "tell/documents.hpp"
+#include "tell/json_parts.hpp"
+
+namespace kestrum {
+namespace {
+
+Json job_json(const Job& job) {
+  Json json{{"name", job.name}, {"file", to_utf8(job.file)}};
+  json["what"] = {{"folders", job.what.folders}, {"skip", job.what.skip}};
+  json["where"] = {{"destinations", job.destinations}};
+  Json runs = Json::array();
+  for (const Phrase& phrase : job.runs) runs.push_back(phrase.text());
+  json["when"] = {{"runs", runs}, {"if-missed", job.catch_up ? "catch up" : "skip"}};
+  json["how"] = {
+      {"kind", kind_name(job.kind)},
+      {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
+      {"compression", job.compression},
+      {"volume-size", job.volume_bytes}};
+  json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
+                     {"passphrase", job.passphrase},
+                     {"recovery-key", to_utf8(job.recovery_key)}};
+  json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
+  // The others as they were given, null where the usual holds.
+  for (const JobKey& key : job_keys()) {
+    Json& place = json[key.table][key.key];
+    auto given = job.given.find({key.table, key.key});
+    if (!place.is_null() || given == job.given.end()) continue;
+    if (key.list) {
+      place = given->second;
+    } else {
+      place = given->second.at(0);
+    }
+  }
+  return json;
+}
+
+}  // namespace
+
+std::string job_document(const Job& job) {
+  Json json = document("job");
+  json["job"] = job_json(job);
+  return text_of(json);
+}
+
+std::string recovery_document(const std::string& secret_file, const std::string& public_file) {
+  Json json = document("recovery-key");
+  json["secret-file"] = to_utf8(secret_file);
+  json["public-file"] = to_utf8(public_file);
+  return text_of(json);
+}
+
+std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken) {
+  Json json = document("jobs");
+  json["jobs"] = Json::array();
+  for (const Job& job : jobs) json["jobs"].push_back(job_json(job));
+  json["broken"] = broken;
+  return text_of(json);
+}
+
+std::string done_document(const std::string& what, const std::string& name) {
+  Json json = document(what.c_str());
+  json["job"] = name;
+  return text_of(json);
+}
+
+std::string preview_document(const std::string& job, const PreviewResult& preview) {
+  Json json = document("preview");
+  json["job"] = job;
+  json["destination"] = to_utf8(preview.destination);
+  json["point"] = preview.sequence;
+  json["kind"] = preview.kind;
+  json["reason"] = preview.reason;
+  json["sources"] = Json::array();
+  for (const PreviewSource& source : preview.sources) {
+    Json one = Json::object();
+    put_path(one, "path", source.path);
+    one["files"] = source.files;
+    one["bytes"] = source.bytes;
+    json["sources"].push_back(std::move(one));
+  }
+  auto pair = [](std::uint64_t files, std::uint64_t bytes) {
+    return Json{{"files", files}, {"bytes", bytes}};
+  };
+  json["all"] = pair(preview.files, preview.bytes);
+  json["folders"] = preview.folders;
+  json["others"] = preview.others;
+  json["new"] = pair(preview.new_files, preview.new_bytes);
+  json["changed"] = pair(preview.changed_files, preview.changed_bytes);
+  json["held"] = pair(preview.held_files, preview.held_bytes);
+  json["gone-files"] = preview.gone_files;
+  json["drive"] = {{"free-bytes", preview.free_bytes}, {"total-bytes", preview.total_bytes}};
+  json["problems"] = problems_json(preview.problems);
+  json["notes"] = preview.notes;
+  return text_of(json);
+}
+
+}  // namespace kestrum

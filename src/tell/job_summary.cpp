@@ -1,0 +1,178 @@
+#include "tell/job_summary.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "job/categories.hpp"
+#include "job/usual_list.hpp"
+
+namespace kestrum {
+namespace {
+
+std::string renew_text(const Job& job) {
+  if (job.kind == Kind::full) return "every run makes a full set";
+  std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before"
+                                                   : "each run saves what changed since the last full set";
+  return base + (job.renew_every_sets
+                     ? ", a new full set after every " + count_text(*job.renew_every_sets, "set")
+                     : ", a full set only at first");
+}
+
+// What the phrases mean, so that nobody need trust them.
+std::string coming_text(const Job& job, Instant now) {
+  std::vector<std::string> out;
+  for (const Occurrence& one : next_times(job.runs, now, 5)) {
+    std::string text = weekday_text(one.when) + " " + local_text(one.when);
+    const Phrase& phrase = job.runs[one.phrase];
+    if (phrase.kind) text += " (" + std::string(kind_name(*phrase.kind)) + ")";
+    out.push_back(text);
+  }
+  return join(out, ", ");
+}
+
+class Page {
+ public:
+  Page(const Job& job, Instant now) : job_(job), now_(now) {}
+
+  std::string text() {
+    out_ = "Job " + printable(job_.name) + "  (" + printable(job_.file) + ")\n";
+    if (!job_.enabled) line("Disabled", "it runs only when it is asked for by name: kestrum run " + printable(job_.name));
+    what();
+    left_out();
+    not_covered();
+    line("Where", printable(job_.destinations[0]));
+    if (job_.same_disk) line("", "it may lie on the disk of the files themselves: a broken disk then takes both");
+    when();
+    how();
+    protection();
+    keep();
+    around();
+    return out_;
+  }
+
+ private:
+  // Further lines of the same head are not given it again.
+  void line(const std::string& head, const std::string& text) {
+    out_ += fmt::format("  {:<13}{}\n", head == last_ ? "" : head, text);
+    if (!head.empty()) last_ = head;
+  }
+
+  std::string whose() const {
+    const std::vector<std::string>& people = job_.what.people;
+    if (people.empty() || people == std::vector<std::string>{"me"}) return "in the home of whoever runs it";
+    if (std::find(people.begin(), people.end(), "everybody") != people.end())
+      return "in the homes of everybody who has an account";
+    std::vector<std::string> shown;
+    for (const std::string& name : people) shown.push_back(printable(name));
+    return "in the homes of " + join(shown, ", ");
+  }
+
+  void what() {
+    if (!job_.what.categories.empty())
+      line("What", join(job_.what.categories, ", ") + ", " + whose());
+    for (const std::string& folder : job_.what.folders) line("What", printable(folder));
+  }
+
+  void left_out() {
+    const WhatToSave& what = job_.what;
+    if (what.usual_list)
+      line("Left out", "trash, caches and temporary files (all of them: kestrum help usual-list)");
+    if (!what.hidden) line("Left out", "names that begin with a dot");
+    if (!what.mounted_below) line("Left out", "other file systems that are mounted below");
+    std::vector<std::string> skipped, taken_back;
+    for (const std::string& pattern : what.skip)
+      (pattern.starts_with('!') ? taken_back : skipped).push_back(printable(pattern));
+    if (!skipped.empty()) line("Left out", join(skipped, "  "));
+    if (!taken_back.empty()) line("", "but not what these take back: " + join(taken_back, "  "));
+    if (what.skip_larger) line("Left out", "files larger than " + size_text(*what.skip_larger));
+    if (what.skip_smaller) line("Left out", "files smaller than " + size_text(*what.skip_smaller));
+    if (what.skip_older) line("Left out", "files not changed for " + what.skip_older->text());
+    if (what.skip_newer) line("Left out", "files changed within " + what.skip_newer->text());
+  }
+
+  void not_covered() {
+    const WhatToSave& what = job_.what;
+    bool root = std::find(what.folders.begin(), what.folders.end(), "/") != what.folders.end();
+    bool all = std::find(what.categories.begin(), what.categories.end(), "everything") != what.categories.end();
+    std::vector<std::string> others;
+    for (const Category& category : categories()) {
+      bool chosen = std::find(what.categories.begin(), what.categories.end(), category.name) != what.categories.end();
+      if (!chosen && !all && std::string(category.name) != "everything") others.emplace_back(category.name);
+    }
+    if (!what.categories.empty() && !others.empty()) line("Not covered", join(others, ", ") + " of these people");
+    if (!root) line("Not covered", "whatever lies elsewhere: other folders, installed programs, the system");
+  }
+
+  void when() {
+    if (job_.runs.empty()) line("When", "by hand");
+    for (const Phrase& phrase : job_.runs) line("When", phrase.text());
+    if (std::string coming = coming_text(job_, now_); !coming.empty()) {
+      line("", "next: " + coming);
+      line("", "a run that was missed is " +
+                   std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
+      line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
+                   printable(job_.name));
+    }
+    if (job_.warn_after) line("", "status says so when there is no good point for " + job_.warn_after->text());
+  }
+
+  void how() {
+    line("How", std::string(kind_name(job_.kind)) + ": " + renew_text(job_));
+    line("", "compression " + job_.compression + ", data files of up to " + size_text(job_.volume_bytes));
+  }
+
+  void protection() {
+    if (job_.encryption == Encryption::none) {
+      line("Protection", "none: whoever has the drive can read the files");
+      return;
+    }
+    line("Protection", "AES-256-GCM; passphrase: " +
+                           (job_.passphrase == "ask" ? std::string("asked for at each run")
+                                                     : "from " + printable(job_.passphrase.substr(5))));
+    if (job_.recovery_key.empty()) {
+      line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
+    } else {
+      line("", "the recovery key of " + printable(job_.recovery_key) + " opens the sets too");
+    }
+  }
+
+  void keep() {
+    for (const std::string& rule : keep_lines(job_.keep)) line("Keep", rule);
+    if (job_.keep.any()) {
+      line("", "nothing is removed yet: these rules are kept for the version that prunes");
+    } else {
+      line("Keep", "every point: nothing is removed");
+    }
+  }
+
+  void around() {
+    line("After a run", job_.read_back ? "what was written is read back and checked" : "nothing is checked");
+    if (!job_.before.empty()) line("Before a run", "command: " + printable(job_.before));
+    if (!job_.after.empty()) line("After a run", "command: " + printable(job_.after));
+    if (!job_.mail.empty()) line("Mail", job_.mail + ": " + job_.mail_detail);
+    if (!job_.before.empty() || !job_.after.empty() || !job_.mail.empty())
+      line("", "commands and mail are kept in the job, and not acted on yet");
+  }
+
+  const Job& job_;
+  Instant now_;
+  std::string out_;
+  std::string last_;
+};
+
+}  // namespace
+
+std::string job_summary(const Job& job, Instant now) {
+  return Page(job, now).text();
+}
+
+std::string short_what(const Job& job) {
+  std::vector<std::string> all = job.what.categories;
+  for (const std::string& folder : job.what.folders) all.push_back(printable(folder));
+  return all.at(0) + (all.size() > 1 ? " and " + std::to_string(all.size() - 1) + " more" : "");
+}
+
+}  // namespace kestrum

@@ -1,0 +1,20 @@
+// What the documents share. For the files that make them only: the JSON library is heavy.
+#pragma once
+
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+#include "base/observer.hpp"
+
+namespace kestrum {
+
+using Json = nlohmann::ordered_json;
+
+Json document(const char* what);
+std::string text_of(const Json& json);
+// Names are bytes: a name that is not UTF-8 is shown with U+FFFD and given exactly in a second member.
+void put_path(Json& json, const std::string& key, const std::string& path);
+Json problems_json(const std::vector<Problem>& problems);
+
+}  // namespace kestrum

@@ -9,7 +9,9 @@
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "engine/disk_sharing.hpp"
 #include "job/job_keys.hpp"
+#include "job/presets.hpp"
 #include "tell/documents.hpp"
 #include "tell/job_summary.hpp"
 
@@ -19,14 +21,12 @@ namespace {
 const OptionSpec json_option{"json", "", "print the result as JSON"};
 
 // Things that are allowed but worth a word.
-std::vector<std::string> warnings(const Job& job) {
+std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
   std::vector<std::string> out;
   for (const std::string& folder : job.what.folders) {
     if (!std::filesystem::exists(std::filesystem::symlink_status(folder)))
       out.push_back("the source " + printable(folder) + " is not there now");
   }
-  if (!std::filesystem::exists(job.destinations[0]))
-    out.push_back("the destination " + printable(job.destinations[0]) + " is not there now");
   if (job.encryption != Encryption::none && job.passphrase != "ask") {
     try {
       get_passphrase(job.passphrase, "", {});
@@ -41,11 +41,18 @@ std::vector<std::string> warnings(const Job& job) {
       out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
     }
   }
+  for (const std::string& text : SkipRules(job.what.skip).contradictions()) out.push_back(text);
+  if (!view.trouble.empty()) out.push_back(view.trouble);
+  if (!view.shared.empty()) out.push_back(view.shared);
   return out;
 }
 
-void print_warnings(const Job& job) {
-  for (const std::string& text : warnings(job)) err("note: {}\n", text);
+void print_warnings(const Job& job, const DestinationView& view) {
+  for (const std::string& text : warnings(job, view)) err("note: {}\n", text);
+}
+
+DestinationView view_of(const Job& job, const Environment& environment) {
+  return view_destination(job, environment.people(), environment.clock().now());
 }
 
 int define(const Arguments& arguments, const Environment& environment) {
@@ -54,6 +61,10 @@ int define(const Arguments& arguments, const Environment& environment) {
   for (const JobKey& key : job_keys()) {
     if (arguments.has(key.option())) values[{key.table, key.key}] = arguments.values(key.option());
   }
+  if (std::optional<std::string> named = arguments.value("preset")) {
+    for (const auto& [key, value] : preset_named(*named).values) values.try_emplace(key, value);
+  }
+  if (arguments.has("same-disk")) values[{"where", "same-disk"}] = {"accept"};
   std::string text;
   if (std::optional<std::string> from = arguments.value("from")) {
     if (!values.empty())
@@ -65,6 +76,9 @@ int define(const Arguments& arguments, const Environment& environment) {
   } else {
     text = job_text(name, values);
   }
+  Job wanted = parse_job(name, environment.home().job_path(name), text);
+  DestinationView view = view_of(wanted, environment);
+  if (!wanted.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   environment.home().create_job(name, text);
   Job job = environment.home().load_job(name);
   if (arguments.has("json")) {
@@ -73,7 +87,7 @@ int define(const Arguments& arguments, const Environment& environment) {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
         job_summary(job, environment.clock().now()), printable(name), printable(name));
   }
-  print_warnings(job);
+  print_warnings(job, view);
   return exit_done;
 }
 
@@ -126,7 +140,7 @@ int check(const Arguments& arguments, const Environment& environment) {
   } else {
     out("{} is a valid job file.\n", printable(job.file));
   }
-  print_warnings(job);
+  print_warnings(job, view_of(job, environment));
   return exit_done;
 }
 
@@ -158,6 +172,8 @@ Verb job_define_verb() {
     if (key.fallback[0] != '\0') help += std::string(" (usual: ") + key.fallback + ")";
     spec.options.push_back({key.option(), key.value, help, key.list});
   }
+  spec.options.push_back({"preset", "NAME", "start from ready-made answers: own-files, homes or machine"});
+  spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.options.push_back({"from", "FILE", "take the whole job from this file"});
   spec.options.push_back(json_option);
   spec.details = "Every key of a job file, [table] key, is the option --table-key.";

@@ -124,6 +124,7 @@ int run(const Arguments& arguments, const Environment& environment) {
                        environment.ask(),    environment.machine(), program(),
                        environment.workers()};
     context.people = environment.people();
+    context.same_disk = arguments.has("same-disk");
     RunOutcome outcome = run_job(name, kind, context);
     progress.finish();
     if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);
@@ -160,6 +161,7 @@ Verb run_verb() {
            1000,
            {{"all", "", "every job of this machine"},
             kind_option,
+            {"same-disk", "", "the destination may lie on the disk of the files, this time"},
             {"quiet", "", "no progress, problems only"},
             json_option},
            {"kestrum run wardens", "kestrum run wardens --kind full", "kestrum run --all --quiet"}},

@@ -28,6 +28,16 @@ bool made_good_point(const RunEntry& run) {
   return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage);
 }
 
+// Empty when it is not connected.
+std::string where_it_is(const std::string& destination) {
+  try {
+    std::string root = locate_destination(destination);
+    return std::filesystem::exists(root) ? root : std::string();
+  } catch (const Error&) {
+    return {};
+  }
+}
+
 StatusLine status_of(const std::string& name, const Environment& environment, Ledger& ledger) {
   StatusLine line;
   line.job = name;
@@ -49,8 +59,9 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
       warn_after = job.warn_after->text();
     }
     line.destination = job.destinations.at(0);
-    line.destination_there = std::filesystem::exists(line.destination);
-    if (line.destination_there) line.space = open_local_store(line.destination)->space();
+    std::string root = where_it_is(line.destination);
+    line.destination_there = !root.empty();
+    if (line.destination_there) line.space = open_local_store(root)->space();
   } catch (const Error& error) {
     line.trouble = "its job file is wrong";
   }

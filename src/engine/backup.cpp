@@ -1,7 +1,10 @@
 #include "engine/backup.hpp"
 
+#include <cerrno>
+
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "engine/disk_sharing.hpp"
 #include "engine/set_store.hpp"
 
 namespace kestrum {
@@ -35,7 +38,10 @@ class JobRun {
     try {
       steps();
     } catch (const Error& error) {
-      outcome_.error = error;
+      outcome_.error = error.system_code() == EFBIG
+                           ? Error(error.kind(), error.what(),
+                                   "the destination takes no files of that size: set [how] volume-size below it")
+                           : error;
     } catch (const std::bad_alloc&) {
       outcome_.error = Error(ErrorKind::failed, "there was not enough memory");
     } catch (const std::exception& error) {
@@ -74,7 +80,7 @@ class JobRun {
     Selection selection =
         select(job_.what, context_.people, context_.clock.now(), [this](const std::string& text) { observer_.note(text); });
     selection.excluded.push_back(destination_.folder_identity);
-    if (std::string same = same_filesystem_note(selection, destination_); !same.empty()) observer_.note(same);
+    refuse_same_disk(selection);
     claim_destination(destination_, job_, state_, context_.machine, context_.clock);
     if (!state_) state_.emplace();
     state_->job = destination_.identity->job;
@@ -99,6 +105,15 @@ class JobRun {
       }
     }
     outcome_.free_bytes = destination_.store->space().free;
+  }
+
+  // Once a drive has proved who it is, a run goes on: an unattended refusal would help nobody.
+  void refuse_same_disk(const Selection& selection) {
+    if (job_.same_disk || context_.same_disk) return;
+    std::string shared = shared_disk(selection, destination_.root, destination_.facts);
+    if (shared.empty()) return;
+    if (!state_ || !state_->drive) refuse_shared_disk(shared);
+    observer_.note(shared);
   }
 
   void scan(const Selection& selection) {

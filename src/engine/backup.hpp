@@ -21,6 +21,7 @@ struct RunContext {
   unsigned workers = 2;
   Argon2Cost key_cost = {};                 // of new key entries
   People people = {};                       // whose homes categories are looked for in
+  bool same_disk = false;                   // a destination on a source's disk is meant, this time
   OpenStore open_store = open_local_store;  // tests put a store of their own here
 };
 

@@ -65,7 +65,7 @@ static std::optional<DriveIdentity> read_drive_or_sets(Destination& destination,
 Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
                              const OpenStore& open_store) {
   Destination destination;
-  destination.root = job.destinations.at(0);
+  destination.root = locate_destination(job.destinations.at(0));
   std::string shown = printable(destination.root);
   struct stat status {};
   if (stat(destination.root.c_str(), &status) != 0) {
@@ -79,6 +79,11 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
     not_there("the destination " + shown + " is a file, not a folder",
               "name a folder in [where] destinations");
   destination.folder_identity = {status.st_dev, status.st_ino};
+  struct stat root {};
+  if (stat("/", &root) == 0 && root.st_dev == status.st_dev && root.st_ino == status.st_ino)
+    not_there("the destination " + shown + " is the root of the system's own disk",
+              "name a folder on another drive");
+  destination.facts = drive_facts(destination.root);
   destination.store = open_store(destination.root);
   destination.drive = read_drive_or_sets(destination, job, state, machine);
   bool known = state && state->drive;
@@ -96,17 +101,6 @@ Destination find_destination(const Job& job, const std::optional<JobState>& stat
   }
   choose_folder(destination, job, state, machine);
   return destination;
-}
-
-std::string same_filesystem_note(const Selection& selection, const Destination& destination) {
-  for (const TreePath& source : selection.sources) {
-    struct stat status {};
-    if (lstat(source.absolute().c_str(), &status) != 0 || status.st_dev != destination.folder_identity.device)
-      continue;
-    return "the destination lies on the same file system as " + printable(source.absolute()) +
-           ": a broken disk would take both; choose another drive";
-  }
-  return {};
 }
 
 void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,

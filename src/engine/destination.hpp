@@ -5,13 +5,15 @@
 #include "base/observer.hpp"
 #include "engine/home.hpp"
 #include "source/walker.hpp"
+#include "store/drive_facts.hpp"
 
 namespace kestrum {
 
 using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
 
 struct Destination {
-  std::string root;
+  std::string root;  // where it is mounted now
+  DriveFacts facts;
   std::unique_ptr<Store> store;
   std::optional<DriveIdentity> drive;   // none: not used yet
   std::string folder;                   // the job's, in the store
@@ -23,10 +25,6 @@ struct Destination {
 // Looks, writes nothing. `state`: what home remembers of the job. Throws Error: no_destination, wrong_drive.
 Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
                              const OpenStore& open_store = open_local_store);
-
-// Words for the classic mistake: a source on the same file system as the destination. Empty when there is
-// none.
-std::string same_filesystem_note(const Selection& selection, const Destination& destination);
 
 // Writes drive.json and job.json where they are missing. Afterwards both identities are there. Throws Error:
 // no_destination when it cannot be written, full.

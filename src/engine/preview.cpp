@@ -4,6 +4,7 @@
 #include "engine/chain_state.hpp"
 #include "engine/comparison.hpp"
 #include "engine/destination.hpp"
+#include "engine/disk_sharing.hpp"
 #include "engine/file_saver.hpp"
 #include "source/walk_ahead.hpp"
 
@@ -103,7 +104,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, c
     comparison->finish();
     result.gone_files = comparison->gone_files();
   }
-  if (std::string same = same_filesystem_note(selection, destination); !same.empty()) note(same);
+  if (std::string shared = shared_disk(selection, destination.root, destination.facts); !shared.empty()) note(shared);
   if (job.encryption == Encryption::none)
     note("the sets are not encrypted: whoever has the drive can read them");
   StoreSpace space = destination.store->space();

@@ -81,7 +81,16 @@ StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& c
 
   Naming naming(plan.naming);
   ChainChunks known(readers_of(chain, plan.decision.needs));
-  SetWriterOptions options{plan.job.level, plan.job.volume_bytes, context.workers,
+  std::uint64_t volume_bytes = plan.job.volume_bytes;
+  const DriveFacts& drive = plan.destination.facts;
+  if (drive.largest_file && volume_bytes > *drive.largest_file) {
+    volume_bytes = *drive.largest_file;
+    observer.note("data files of up to " + size_text(volume_bytes) + " instead of " +
+                  size_text(plan.job.volume_bytes) +
+                  (drive.largest_file_known ? ": that is the most that " + drive.type + " takes"
+                                            : ": " + drive.type + " does not tell how large they may be"));
+  }
+  SetWriterOptions options{plan.job.level, volume_bytes, context.workers,
                            context.home.scratch_folder()};
   SetWriter writer(store, identity, plan.master, naming, known, options);
 

@@ -3,6 +3,7 @@
 #include <filesystem>
 
 #include "base/text.hpp"
+#include "store/drive_facts.hpp"
 
 namespace kestrum {
 namespace {
@@ -136,7 +137,7 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
                  (home->has_job(options.subject) || !fs::exists(options.subject));
   if (by_name) {
     subject.job_ = home->load_job(options.subject);
-    path = subject.job_->destinations.at(0);
+    path = locate_destination(subject.job_->destinations.at(0));
     if (!options.passphrase) source = subject.job_->passphrase;
   }
   path = absolute_path(path);

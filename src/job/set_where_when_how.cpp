@@ -21,6 +21,8 @@ void set_destinations(Job& job, const KeyValues& values) {
     refuse_value("'" + printable(value) + "' is not an absolute path",
                  "write it from the root, like /media/tern-1, or name the drive: label:tern-1");
   if (!TreePath::parse(value)) refuse_value("'" + printable(value) + "' holds '..'", "write the folder itself");
+  if (!by_name && TreePath::parse(value)->is_root())
+    refuse_value("'/' is the root of the system's own disk", "name a folder on another drive");
   job.destinations = values;
 }
 

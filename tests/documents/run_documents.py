@@ -21,11 +21,24 @@ def masked(text):
     return [re.sub(r"[ -]+", " ", line).strip() for line in text.strip().split("\n")]
 
 
+def plug_in(label, folder):
+    """A drive of its own: ext4 on a loop device over memory, so that it shares no disk with anything."""
+    image = "/dev/shm/kestrum-documents-%d-%s.img" % (os.getpid(), label)
+    with open(image, "wb") as file:
+        file.truncate(300 << 20)
+    subprocess.run(["mkfs.ext4", "-q", "-L", label, image], check=True)
+    os.makedirs(folder)
+    subprocess.run(["mount", "-o", "loop", image, folder], check=True)
+    os.remove(image)
+
+
 def fresh_machine():
     """Empty places for the documents to play in, inside this mount namespace."""
     for folder in ["/srv", "/media", "/mnt", "/home", "/etc/kestrum", "/var/lib/kestrum"]:
         os.makedirs(folder, exist_ok=True)
         subprocess.run(["mount", "-t", "tmpfs", "-o", "size=256m", "tmpfs", folder], check=True)
+    plug_in("tern-1", "/media/tern-1")
+    plug_in("tern-2", "/media/tern-2")
 
 
 class Shell:

@@ -140,7 +140,7 @@ TEST(BadInput, ADestinationInsideASourceIsLeftOut) {
   write_file(desk.source() + "/a", "a");
   std::string inside = desk.source() + "/backup";
   fs::create_directories(inside);
-  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--where-destinations", inside,
+  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--same-disk", "--where-destinations", inside,
                   "--protect-encryption", "none"})
                 .exit,
             0);

@@ -7,34 +7,13 @@
 #include <filesystem>
 
 #include "program/desk.hpp"
+#include "support/mounts.hpp"
 
 namespace kestrum::test {
 namespace {
 
 namespace fs = std::filesystem;
 using testing::HasSubstr;
-
-// A loop device over a file, for one test.
-class LoopDevice {
- public:
-  explicit LoopDevice(const std::string& file) {
-    FILE* out = popen(("losetup --find --show '" + file + "' 2>/dev/null").c_str(), "r");
-    char line[64] = {};
-    if (fgets(line, sizeof line, out) != nullptr)
-      path_ = std::string(line).substr(0, std::string(line).find('\n'));
-    pclose(out);
-  }
-  ~LoopDevice() { detach(); }
-  void detach() {
-    if (path_.empty()) return;
-    EXPECT_EQ(std::system(("losetup -d " + path_).c_str()), 0);
-    path_.clear();
-  }
-  const std::string& path() const { return path_; }
-
- private:
-  std::string path_;
-};
 
 TEST(Devices, AnImageComesBackAsAFileAndOverTheDevice) {
   if (geteuid() != 0) GTEST_SKIP() << "loop devices need root";
@@ -48,7 +27,7 @@ TEST(Devices, AnImageComesBackAsAFileAndOverTheDevice) {
   // Named by a link, as under /dev/disk/by-label: the name stays with the device.
   std::string name = (desk.folder / "by-label-ringing");
   fs::create_symlink(loop.path(), name);
-  ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--where-destinations", desk.drive(),
+  ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--same-disk", "--where-destinations", desk.drive(),
                   "--protect-encryption", "none"})
                 .exit,
             0);
@@ -112,7 +91,7 @@ TEST(Devices, AnEmptyDriveIsAProblemNotAnEmptyImage) {
   write_file((desk.folder / "list.csv"), "ring,species\n");
   ASSERT_EQ(
       desk({"job", "define", "stick", "--what-folders", name, "--what-folders", (desk.folder / "list.csv"),
-            "--where-destinations", desk.drive(), "--protect-encryption", "none"})
+            "--same-disk", "--where-destinations", desk.drive(), "--protect-encryption", "none"})
           .exit,
       0);
   loop.detach();

@@ -54,7 +54,7 @@ TEST_F(Robust, ADamagedJobIdentityIsWrittenAnew) {
 }
 
 TEST_F(Robust, OthersOnTheMachineSeeNeitherUnencryptedSetsNorTheHistory) {
-  ASSERT_EQ(desk_({"job", "define", "open", "--what-folders", desk_.source(), "--where-destinations",
+  ASSERT_EQ(desk_({"job", "define", "open", "--what-folders", desk_.source(), "--same-disk", "--where-destinations",
                    desk_.drive(), "--protect-encryption", "none"})
                 .exit,
             0);

@@ -184,7 +184,7 @@ TEST(Preview, CountsWithoutWriting) {
   fs::remove(bench.source() + "/f2");
   Snapshot before = take_snapshot(bench.drive());
   RunContext context{bench.home(), bench.clock,     *bench.observer, {}, "skerry-1", "test", 1,
-                     {},           {},             open_local_store};
+                     {},           {},             true, open_local_store};
   PreviewResult result = preview_job("job", std::nullopt, context);
   EXPECT_EQ(result.new_files, 1u);
   EXPECT_EQ(result.changed_files, 1u);

@@ -14,6 +14,7 @@
 #include <thread>
 
 #include "support/hostile_tree.hpp"
+#include "support/mounts.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -48,52 +49,13 @@ std::vector<std::string> contents(const std::string& folder) {
   return out;
 }
 
-// The FAT-rules file system over a folder of the workbench, for one test.
-class FatRules {
- public:
-  explicit FatRules(const Workbench& bench, const std::string& largest = "4294967295")
-      : folder_(bench.path("stick")) {
-    fs::create_directories(bench.path("stick-backing"));
-    fs::create_directories(folder_);
-    struct stat before {};
-    stat(folder_.c_str(), &before);
-    child_ = fork();
-    if (child_ == 0) {
-      execl(KESTRUM_FAT_RULES, KESTRUM_FAT_RULES, bench.path("stick-backing").c_str(), folder_.c_str(),
-            largest.c_str(), nullptr);
-      _exit(127);
-    }
-    for (int i = 0; i < 500 && !mounted_; ++i) {
-      struct stat now {};
-      mounted_ = stat(folder_.c_str(), &now) == 0 && now.st_dev != before.st_dev;
-      if (!mounted_) std::this_thread::sleep_for(std::chrono::milliseconds(10));
-    }
-  }
-  ~FatRules() {
-    if (mounted_) umount2(folder_.c_str(), MNT_DETACH);
-    kill(child_, SIGTERM);
-    waitpid(child_, nullptr, 0);
-  }
-  bool mounted() const { return mounted_; }
-  std::string path(const std::string& name) const { return folder_ + "/" + name; }
-
- private:
-  std::string folder_;
-  pid_t child_ = -1;
-  bool mounted_ = false;
-};
-
-bool may_mount() {
-  return geteuid() == 0 && access("/dev/fuse", R_OK | W_OK) == 0;
-}
-
 TEST(Targets, OntoFatRules) {
   if (!may_mount()) GTEST_SKIP() << "mounting the FAT-rules file system needs root and /dev/fuse";
   Workbench bench;
   make_hostile(bench.source());
   fs::remove(bench.source() + "/sparse");  // 64 MiB of zeros there
   bench.run_good();
-  FatRules stick(bench);
+  FatRules stick(bench.path("stick-backing"), bench.path("stick"));
   ASSERT_TRUE(stick.mounted());
   RestoreResult result = bench.restore_to(stick.path("back"));
   std::string no_name = "the file system there cannot hold its name; it is in ";
@@ -140,7 +102,7 @@ TEST(Targets, NamesThatDifferOnlyInCaseDoNotGoOverEachOther) {
     write_file(bench.source() + "/" + name, std::string("content of ") + name);
   bench.run_good();
   for (Clash clash : {Clash::keep_both, Clash::replace, Clash::keep_existing, Clash::keep_newer}) {
-    FatRules stick(bench);
+    FatRules stick(bench.path("stick-backing"), bench.path("stick"));
     ASSERT_TRUE(stick.mounted());
     std::string back = stick.path("back-" + std::string(clash_name(clash)));
     RestoreResult result = bench.restore_to(back, 0, clash);
@@ -171,7 +133,7 @@ TEST(Targets, AFileTooLargeForTheTargetComesInParts) {
   ASSERT_EQ(pwrite(fd, "end", 3, 7 << 20), 3);
   close(fd);
   bench.run_good();
-  FatRules stick(bench, "4194303");
+  FatRules stick(bench.path("stick-backing"), bench.path("stick"), "4194303");
   ASSERT_TRUE(stick.mounted());
   RestoreResult result = bench.restore_to(stick.path("back"));
   std::string all;

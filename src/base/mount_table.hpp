@@ -1,0 +1,25 @@
+// What is mounted where, as the kernel tells it (proc(5), /proc/PID/mountinfo).
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <sys/types.h>
+
+namespace kestrum {
+
+struct Mount {
+  dev_t device = 0;
+  std::string root;    // what of the file system is shown: "/" for all of it
+  std::string mount;   // where
+  std::string type;    // "ext4"
+  std::string source;  // "/dev/sda1"
+  std::string super_options;
+};
+
+std::vector<Mount> parse_mount_table(std::string_view text);
+// Empty when /proc is not there.
+std::vector<Mount> read_mount_table();
+
+}  // namespace kestrum

@@ -1,0 +1,175 @@
+#include "store/drive_facts.hpp"
+
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cstdlib>
+#include <memory>
+
+#include "base/error.hpp"
+#include "base/mount_table.hpp"
+#include "base/text.hpp"
+#include "base/tree_path.hpp"
+#include "store/disk_names.hpp"
+#include "store/filesystem_names.hpp"
+
+namespace kestrum {
+namespace {
+
+bool one_of(std::string_view word, std::initializer_list<std::string_view> words) {
+  return std::find(words.begin(), words.end(), word) != words.end();
+}
+
+bool is_network(std::string_view type) {
+  return one_of(type, {"nfs", "nfs4", "cifs", "smb3", "smbfs", "ncpfs", "afs", "ceph", "glusterfs", "fuse.glusterfs",
+                       "fuse.sshfs", "fuse.davfs", "davfs", "9p"});
+}
+
+// File systems of which the kernel, a sandbox or an installer is the owner, not a person.
+bool is_systems_own(const Mount& mount) {
+  return one_of(mount.type, {"proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "securityfs", "debugfs",
+                             "tracefs", "bpf", "pstore", "configfs", "mqueue", "hugetlbfs", "binfmt_misc", "efivarfs",
+                             "autofs", "tmpfs", "ramfs", "squashfs", "overlay", "fusectl", "nsfs", "rpc_pipefs",
+                             "fuse.portal", "fuse.gvfsd-fuse", "fuse.snapfuse", "fuse.lxcfs"}) ||
+         mount.mount == "/boot" || mount.mount.starts_with("/boot/");
+}
+
+void set_largest_file(DriveFacts& facts) {
+  if (one_of(facts.type, {"vfat", "msdos"})) facts.largest_file = (std::uint64_t{1} << 32) - 1;
+  // FUSE says nothing of what stands behind it, and asking by making a large file can cost minutes.
+  facts.largest_file_known = !facts.type.starts_with("fuse") || facts.type == "fuse.sshfs";
+  if (!facts.largest_file_known) facts.largest_file = (std::uint64_t{1} << 31) - 1;
+}
+
+DriveFacts facts_of(const Mount& mount, dev_t device, const std::string& path) {
+  DriveFacts facts;
+  facts.device = device;
+  facts.type = mount.type;
+  facts.source = mount.source;
+  facts.mount = mount.mount;
+  FilesystemNames names = names_of_filesystem(mount);
+  facts.label = names.label;
+  facts.uuid = names.uuid;
+  struct statvfs space {};
+  if (statvfs(path.c_str(), &space) == 0) {
+    facts.total = std::uint64_t{space.f_blocks} * space.f_frsize;
+    facts.free = std::uint64_t{space.f_bavail} * space.f_frsize;
+    facts.read_only = (space.f_flag & ST_RDONLY) != 0;
+  }
+  facts.network = is_network(facts.type);
+  facts.memory = one_of(facts.type, {"tmpfs", "ramfs"});
+  facts.disks = disks_of_filesystem(device);
+  facts.removable = std::any_of(facts.disks.begin(), facts.disks.end(), is_removable_disk);
+  set_largest_file(facts);
+  return facts;
+}
+
+// The mount that shows a path: of those of its device, the one nearest above it.
+Mount mount_of(const std::string& path, dev_t device) {
+  std::optional<TreePath> wanted = TreePath::parse(path);
+  Mount best;
+  bool found = false;
+  for (Mount& mount : read_mount_table()) {
+    std::optional<TreePath> at = TreePath::parse(mount.mount);
+    bool above = wanted && at && wanted->is_within(*at);
+    if (mount.device != device || !above || (found && mount.mount.size() < best.mount.size())) continue;
+    best = std::move(mount);
+    found = true;
+  }
+  return best;
+}
+
+// Another mount may lie on top of it.
+bool is_reachable(const Mount& mount) {
+  struct stat status {};
+  return stat(mount.mount.c_str(), &status) == 0 && status.st_dev == mount.device;
+}
+
+struct Found {
+  std::string mount;
+  dev_t device;
+};
+
+std::vector<Found> drives_named(bool by_label, const std::string& name, std::vector<std::string>& others) {
+  std::vector<Found> found;
+  for (const Mount& mount : read_mount_table()) {
+    if (is_systems_own(mount) || mount.root != "/" || !is_reachable(mount)) continue;
+    if (std::any_of(found.begin(), found.end(), [&](const Found& one) { return one.device == mount.device; }))
+      continue;
+    FilesystemNames names = names_of_filesystem(mount);
+    const std::string& own = by_label ? names.label : names.uuid;
+    if (own == name) found.push_back({mount.mount, mount.device});
+    if (!own.empty()) others.push_back(own);
+  }
+  return found;
+}
+
+}  // namespace
+
+std::string DriveFacts::text() const {
+  std::vector<std::string> parts;
+  if (!label.empty()) parts.push_back(printable(label));
+  parts.push_back(type.empty() ? "unknown file system" : type);
+  parts.push_back(size_text(total));
+  if (network) parts.emplace_back("on another machine");
+  if (removable) parts.emplace_back("removable");
+  if (memory) parts.emplace_back("in memory only");
+  if (read_only) parts.emplace_back("read-only");
+  if (largest_file && largest_file_known) parts.push_back("files of up to " + size_text(*largest_file));
+  return join(parts, ", ");
+}
+
+DriveFacts drive_facts(const std::string& path) {
+  std::unique_ptr<char, void (*)(void*)> real(realpath(path.c_str(), nullptr), std::free);
+  struct stat status {};
+  if (!real || stat(real.get(), &status) != 0) throw system_error("look at", path, errno);
+  return facts_of(mount_of(real.get(), status.st_dev), status.st_dev, real.get());
+}
+
+bool share_disk(const DriveFacts& a, const DriveFacts& b) {
+  if (a.device == b.device) return true;
+  return std::any_of(a.disks.begin(), a.disks.end(), [&](const std::string& disk) { return b.disks.contains(disk); });
+}
+
+std::vector<DriveFacts> possible_drives() {
+  std::vector<DriveFacts> drives;
+  for (const Mount& mount : read_mount_table()) {
+    bool known = std::any_of(drives.begin(), drives.end(),
+                             [&](const DriveFacts& drive) { return drive.device == mount.device; });
+    if (known || is_systems_own(mount) || !is_reachable(mount)) continue;
+    drives.push_back(facts_of(mount, mount.device, mount.mount));
+  }
+  return drives;
+}
+
+std::string locate_destination(const std::string& destination) {
+  bool by_label = destination.starts_with("label:");
+  if (!by_label && !destination.starts_with("uuid:")) return destination;
+  std::string rest = destination.substr(destination.find(':') + 1);
+  std::string name = rest.substr(0, rest.find('/'));
+  std::string folder = rest.substr(name.size());
+  if (!by_label)
+    std::transform(name.begin(), name.end(), name.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  std::vector<std::string> others;
+  std::vector<Found> found = drives_named(by_label, name, others);
+  std::string said = by_label ? "labelled '" + printable(name) + "'" : "with the UUID " + printable(name);
+  if (found.empty()) {
+    throw Error(ErrorKind::no_destination, "the drive " + said + " is not mounted on this machine",
+                (others.empty() ? "connect it and see that it is mounted"
+                                : "connect it and see that it is mounted; there are " + join(others, ", ")));
+  }
+  if (found.size() > 1) {
+    throw Error(ErrorKind::no_destination,
+                "two drives are " + said + ": at " + printable(found[0].mount) + " and " +
+                    printable(found[1].mount),
+                "disconnect one, or name the drive by its UUID");
+  }
+  const std::string& mount = found[0].mount;
+  return mount == "/" && !folder.empty() ? folder : mount + folder;
+}
+
+}  // namespace kestrum

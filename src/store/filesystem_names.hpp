@@ -1,0 +1,17 @@
+// Label and UUID of a mounted file system, by whichever way answers: the kernel, the links of the device
+// manager, the superblock itself.
+#pragma once
+
+#include <string>
+
+#include "base/mount_table.hpp"
+
+namespace kestrum {
+
+struct FilesystemNames {
+  std::string label, uuid;  // empty when there is none, or nothing tells; UUIDs in lower case
+};
+
+FilesystemNames names_of_filesystem(const Mount& mount);
+
+}  // namespace kestrum

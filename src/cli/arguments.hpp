@@ -16,6 +16,8 @@ struct OptionSpec {
   bool list = false;  // may be given several times
 };
 
+inline const OptionSpec json_option{"json", "", "print the result as JSON"};
+
 struct VerbSpec {
   std::string name;     // "job define"
   std::string words;    // "NAME"

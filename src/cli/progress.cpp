@@ -23,6 +23,8 @@ const char* phase_word(Phase phase) {
   switch (phase) {
     case Phase::scanning:
       return "scanning";
+    case Phase::sampling:
+      return "compressing a sample";
     case Phase::copying:
       return "copying";
     case Phase::sealing:

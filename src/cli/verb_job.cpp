@@ -18,7 +18,6 @@
 namespace kestrum {
 namespace {
 
-const OptionSpec json_option{"json", "", "print the result as JSON"};
 
 // Things that are allowed but worth a word.
 std::vector<std::string> warnings(const Job& job, const DestinationView& view) {

@@ -1,4 +1,4 @@
-// preview and run.
+// run.
 #include <fmt/format.h>
 
 #include "base/exit_codes.hpp"
@@ -6,70 +6,13 @@
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/table.hpp"
+#include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
 #include "tell/run_log.hpp"
 
 namespace kestrum {
 namespace {
-
-const OptionSpec json_option{"json", "", "print the result as JSON"};
-const OptionSpec kind_option{"kind", "KIND", "full, incremental or differential, for this time only"};
-
-std::optional<Kind> wanted_kind(const Arguments& arguments) {
-  std::optional<std::string> text = arguments.value("kind");
-  if (!text) return std::nullopt;
-  std::optional<Kind> kind = parse_kind(*text);
-  if (kind) return kind;
-  std::vector<std::string> words{"full", "incremental", "differential"};
-  std::optional<std::string> near = nearest(*text, words);
-  throw Error(ErrorKind::usage, "--kind '" + printable(*text) + "' is not full, incremental or differential",
-              near ? "did you mean '" + *near + "'?" : "write one of them");
-}
-
-std::string program() {
-  return std::string("kestrum ") + KESTRUM_VERSION;
-}
-
-void print_preview(const PreviewResult& preview) {
-  out("Point {} would be {} set: {}.\n\n", preview.sequence,
-      preview.kind == "incremental" ? "an incremental" : "a " + preview.kind, preview.reason);
-  using enum Table::Align;
-  Table sources({{"SOURCE", left}, {"FILES", right}, {"SIZE", right}});
-  for (const PreviewSource& source : preview.sources)
-    sources.row({printable(source.path), grouped(source.files), size_text(source.bytes)});
-  out("{}\n", sources.text());
-  Table table({{"", left}, {"FILES", right}, {"SIZE", right}});
-  table.row({"new", grouped(preview.new_files), size_text(preview.new_bytes)});
-  table.row(
-      {"changed, or too new to trust", grouped(preview.changed_files), size_text(preview.changed_bytes)});
-  table.row({"already held", grouped(preview.held_files), size_text(preview.held_bytes)});
-  table.row({"gone since then", grouped(preview.gone_files), ""});
-  out("{}\n", table.text());
-  std::uint64_t copied = preview.new_bytes + preview.changed_bytes;
-  out("To read: {}. Free at {}: {} of {}.\n", size_text(copied), printable(preview.destination),
-      size_text(preview.free_bytes), size_text(preview.total_bytes));
-  if (copied > preview.free_bytes)
-    out("It may not fit: compression would have to save {}.\n", size_text(copied - preview.free_bytes));
-  if (!preview.problems.empty())
-    out("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
-}
-
-int preview(const Arguments& arguments, const Environment& environment) {
-  Progress progress(environment, arguments.has("quiet"));
-  RunContext context{environment.home(),   environment.clock(),   progress,
-                     environment.ask(),    environment.machine(), program(),
-                     environment.workers()};
-  context.people = environment.people();
-  PreviewResult result = preview_job(arguments.words()[0], wanted_kind(arguments), context);
-  progress.finish();
-  if (arguments.has("json")) {
-    out("{}", preview_document(arguments.words()[0], result));
-  } else {
-    print_preview(result);
-  }
-  return result.problems.empty() ? exit_done : exit_problems;
-}
 
 void print_outcome(const RunOutcome& outcome, bool colour) {
   const RunEntry& run = outcome.entry;
@@ -120,10 +63,7 @@ int run(const Arguments& arguments, const Environment& environment) {
     Progress progress(environment, arguments.has("quiet"));
     RunLog log(environment.clock());
     Listeners listeners({&progress, &log});
-    RunContext context{environment.home(),   environment.clock(),   listeners,
-                       environment.ask(),    environment.machine(), program(),
-                       environment.workers()};
-    context.people = environment.people();
+    RunContext context = run_context(environment, listeners);
     context.same_disk = arguments.has("same-disk");
     RunOutcome outcome = run_job(name, kind, context);
     progress.finish();
@@ -141,17 +81,6 @@ int run(const Arguments& arguments, const Environment& environment) {
 
 }  // namespace
 
-Verb preview_verb() {
-  return {{"preview",
-           "JOB",
-           "show what a run would copy; writes nothing",
-           "",
-           1,
-           1,
-           {kind_option, {"quiet", "", "no progress"}, json_option},
-           {"kestrum preview wardens", "kestrum preview wardens --kind full"}},
-          preview};
-}
 Verb run_verb() {
   return {{"run",
            "JOB...",

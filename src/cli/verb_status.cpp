@@ -17,7 +17,6 @@
 namespace kestrum {
 namespace {
 
-const OptionSpec json_option{"json", "", "print the result as JSON"};
 
 std::unique_ptr<Ledger> open_ledger(const Environment& environment) {
   return Ledger::open_or_renew(environment.home().ledger_path(),

@@ -48,6 +48,7 @@ std::optional<Entry> Comparison::next() {
 
 void Comparison::pass(const Entry& entry) {
   if (entry.has_content()) ++gone_;
+  if (on_gone_) on_gone_(entry);
 }
 
 bool Comparison::content_is_there(const Entry& entry) {
@@ -94,7 +95,9 @@ Match Comparison::match(const Walked& found) {
   } else if (base.type != type_of(now)) {
     match.why = "it is of another type";
   } else if (!same_time(base.changed, now.st_ctim) || !same_time(base.modified, now.st_mtim)) {
-    match.why = same_time(base.modified, now.st_mtim) ? "its attributes were changed" : "its time differs";
+    match.only_attributes = same_time(base.modified, now.st_mtim) &&
+                            (base.type != EntryType::file || base.size == static_cast<std::uint64_t>(now.st_size));
+    match.why = match.only_attributes ? "its attributes were changed" : "its time differs";
   } else if (base.type == EntryType::file && base.size != static_cast<std::uint64_t>(now.st_size)) {
     match.why = "its size differs";
   } else if (base.filesystem != found.filesystem) {

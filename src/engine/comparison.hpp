@@ -1,6 +1,8 @@
 // What the walk finds, compared with the catalog of the set that the new one builds on.
 #pragma once
 
+#include <functional>
+
 #include "archive/catalog_reader.hpp"
 #include "archive/chain_reader.hpp"
 #include "source/walker.hpp"
@@ -18,7 +20,8 @@ enum class Change { added, changed, held };
 struct Match {
   Change change = Change::added;
   std::optional<Entry> base;  // the entry compared with
-  std::string why;            // for "changed": what differs, in plain words
+  bool only_attributes = false;  // changed, but neither its size nor its time of modification
+  std::string why;               // for "changed": what differs, in plain words
 };
 
 // Both sides come in the same order; each entry of the base is read once. References must outlive this.
@@ -28,6 +31,8 @@ class Comparison {
   Comparison(PointReader& base, ChainChunks& known, const FilesystemTable& filesystems);
 
   Match match(const Walked& found);
+  // Told of each entry of the base that is not found any more.
+  void on_gone(std::function<void(const Entry&)> told) { on_gone_ = std::move(told); }
   // After the walk: passes over the rest of the base.
   void finish();
   std::uint64_t gone_files() const { return gone_; }
@@ -44,6 +49,7 @@ class Comparison {
   std::optional<Entry> waiting_;
   bool ended_ = false;
   std::uint64_t gone_ = 0;
+  std::function<void(const Entry&)> on_gone_;
 };
 
 EntryType type_of(const struct stat& status);

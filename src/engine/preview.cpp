@@ -11,106 +11,211 @@
 namespace kestrum {
 namespace {
 
-void count(PreviewResult& result, const Walked& found, Change change) {
-  EntryType type = type_of(found.status);
-  if (type == EntryType::folder) {
-    ++result.folders;
-    return;
-  }
-  if (type != EntryType::file && !found.device) {
-    ++result.others;
-    return;
-  }
-  auto size = static_cast<std::uint64_t>(found.status.st_size);
-  ++result.files;
-  result.bytes += size;
-  for (PreviewSource& source : result.sources) {
-    if (!found.path.is_within(*TreePath::parse(source.path))) continue;
-    ++source.files;
-    source.bytes += size;
-  }
-  std::uint64_t& files = change == Change::added     ? result.new_files
-                         : change == Change::changed ? result.changed_files
-                                                     : result.held_files;
-  std::uint64_t& bytes = change == Change::added     ? result.new_bytes
-                         : change == Change::changed ? result.changed_bytes
-                                                     : result.held_bytes;
-  ++files;
-  bytes += size;
+Verdict verdict_of(const Match& match) {
+  if (match.change == Change::held) return Verdict::held;
+  if (match.change == Change::added) return Verdict::added;
+  return match.only_attributes ? Verdict::attributes : Verdict::changed;
 }
+
+class Preview {
+ public:
+  Preview(Job job, const RunContext& context, const OnPreviewItem& on_item)
+      : job_(std::move(job)),
+        context_(context),
+        on_item_(on_item),
+        ledger_(Ledger::open_or_renew(context.home.ledger_path(), [this](const std::string& text) { note(text); })),
+        keys_([this] {
+          return get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'", context_.ask);
+        }) {}
+
+  PreviewResult run(std::optional<Kind> wanted) {
+    std::optional<JobState> state = context_.home.load_state(job_.name);
+    destination_ = find_destination(job_, state, context_.machine, context_.open_store);
+    result_.destination = destination_.root;
+    result_.drive = destination_.facts;
+    Selection selection =
+        select(job_.what, context_.people, context_.clock.now(), [this](const std::string& text) { note(text); });
+    selection.excluded.push_back(destination_.folder_identity);
+    ChainReader chain(*destination_.store, found_sets(state), keys_);
+    KindDecision decision = decide(chain, wanted);
+    result_.sequence = highest_ + 1;
+    auto begun = std::chrono::steady_clock::now();
+    ChainChunks known(readers_of(chain, decision.needs));
+    PreviewTally tally(selection);
+    walk(selection, chain, decision, known, tally);
+    auto walked = std::chrono::steady_clock::now() - begun;
+    measure(chain, decision, known, walked);
+    fill(tally);
+    warn(selection, tally);
+    return std::move(result_);
+  }
+
+ private:
+  void note(const std::string& text) {
+    result_.notes.push_back(text);
+    context_.observer.note(text);
+  }
+
+  std::vector<FoundSet> found_sets(const std::optional<JobState>& state) {
+    std::vector<FoundSet> sets;
+    if (destination_.identity)
+      sets = read_sets(*destination_.store, destination_.folder, destination_.identity->job);
+    highest_ = state ? state->highest : 0;
+    for (const FoundSet& set : sets) {
+      if (set.refusal) throw *set.refusal;
+      for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
+      highest_ = std::max(highest_, set.folder.sequence);
+    }
+    return sets;
+  }
+
+  KindDecision decide(ChainReader& chain, std::optional<Kind> wanted) {
+    std::string protection = protection_change(chain, job_);
+    std::vector<ChainSet> surveyed =
+        protection.empty() ? survey_chain(chain, ledger_.get(), {}) : list_chain(chain);
+    for (const ChainSet& set : surveyed) {
+      result_.held_bytes += set.facts.totals.stored_bytes;
+      if (set.facts.kind == Kind::full) result_.full_bytes = set.facts.totals.stored_bytes;
+    }
+    KindDecision decision = decide_kind({job_.kind, job_.renew_every_sets}, surveyed, protection, wanted);
+    result_.kind = kind_name(decision.kind);
+    result_.reason = decision.reason;
+    return decision;
+  }
+
+  void tell(const PreviewItem& item) {
+    if (on_item_) on_item_(item);
+  }
+
+  void walk(const Selection& selection, ChainReader& chain, const KindDecision& decision, ChainChunks& known,
+            PreviewTally& tally) {
+    FilesystemTable filesystems;
+    std::optional<PointReader> base;
+    std::optional<Comparison> comparison;
+    if (decision.base) {
+      base.emplace(chain, *decision.base);
+      filesystems = FilesystemTable(decode_run_record(base->fetch(base->set().root().record)).filesystems);
+      comparison.emplace(*base, known, filesystems);
+      comparison->on_gone([this](const Entry& entry) {
+        tell({Verdict::gone, entry.path, entry.type == EntryType::folder, entry.size, {}, {}});
+      });
+    }
+    context_.observer.phase_begins(Phase::scanning, {});
+    auto problem = [this](const Problem& found) {
+      context_.observer.problem(found);
+      if (result_.problems.size() < 1000) result_.problems.push_back(found);
+    };
+    auto left_out = [&](const LeftOut& left) {
+      PreviewItem item{Verdict::left_out, left.path, left.folder, left.size, {}, choice_text(selection, left.choice)};
+      tally.leave_out(left, item);
+      tell(item);
+    };
+    WalkAhead walker(
+        selection, filesystems, problem, [this](const std::string& text) { note(text); }, left_out);
+    while (const Walked* found = walker.next()) {
+      check_stop(context_.observer);
+      take(selection, *found, comparison ? comparison->match(*found) : Match{}, tally);
+    }
+    if (!comparison) return;
+    comparison->finish();
+    result_.gone_files = comparison->gone_files();
+  }
+
+  void take(const Selection& selection, const Walked& found, const Match& match, PreviewTally& tally) {
+    bool content = S_ISREG(found.status.st_mode) || found.device;
+    PreviewItem item;
+    item.verdict = verdict_of(match);
+    item.path = found.path;
+    item.folder = S_ISDIR(found.status.st_mode);
+    item.size = content ? static_cast<std::uint64_t>(found.status.st_size) : 0;
+    item.category = selection.categories.at(found.choice.category);
+    item.why = match.why;
+    tally.take(found, item);
+    if (!item.folder && !found.above_source) tell(item);
+    if (!content) return;
+    context_.observer.advanced(item.size, 1);
+    if (match.change != Change::held) sampler_.offer(found.path, item.size);
+  }
+
+  void measure(ChainReader& chain, const KindDecision& decision, ChainChunks& known,
+               std::chrono::nanoseconds walked) {
+    context_.observer.phase_begins(Phase::sampling, {});
+    bool builds_on = !decision.needs.empty();
+    Naming naming(builds_on ? chain.set(decision.needs.front().sequence).naming_key() : SecretKey::random());
+    result_.estimate = sampler_.estimate(job_.level, naming, builds_on ? &known : nullptr, context_.observer);
+    if (decision.kind == Kind::full) result_.full_bytes = result_.estimate.stored_bytes;
+    // Bytes a second, from the last runs that read enough to tell, or from the sample on all workers.
+    double rate = 0;
+    for (const RunEntry& run : ledger_->runs(job_.name, 20)) {
+      double seconds = run.ended ? std::chrono::duration<double>(between(run.started, *run.ended)).count() : 0;
+      if (run.totals.read_bytes < (32u << 20) || seconds <= 0) continue;
+      rate = static_cast<double>(run.totals.read_bytes) / seconds;
+      result_.duration_from_history = true;
+      break;
+    }
+    if (!result_.duration_from_history && result_.estimate.spent.count() > 0) {
+      // Reading back costs as much again (docs/evidence/bench.txt).
+      double seconds = std::chrono::duration<double>(result_.estimate.spent).count() / context_.workers;
+      rate = static_cast<double>(result_.estimate.sampled_bytes) / seconds / (job_.read_back ? 2 : 1);
+    }
+    double copying = rate > 0 ? static_cast<double>(result_.estimate.content_bytes) / rate : 0;
+    result_.duration = walked + std::chrono::nanoseconds(static_cast<std::int64_t>(copying * 1e9));
+  }
+
+  void fill(const PreviewTally& tally) {
+    result_.all = tally.all();
+    result_.folders = tally.folders();
+    result_.others = tally.others();
+    result_.sources = tally.by_source();
+    result_.categories = tally.by_category();
+    result_.top_folders = tally.by_top_folder();
+    result_.largest = tally.largest();
+    result_.left_out = tally.left_out();
+    StoreSpace space = destination_.store->space();
+    result_.free_bytes = space.free;
+    result_.total_bytes = space.total;
+  }
+
+  void warn(const Selection& selection, const PreviewTally& tally) {
+    for (const std::string& pattern : tally.idle_patterns())
+      note("the pattern '" + printable(pattern) + "' of [what] skip decided about nothing");
+    for (const std::string& text : selection.skip.contradictions()) note(text);
+    if (result_.all.all().files == 0) note("there is no file to save");
+    if (std::string shared = shared_disk(selection, destination_.root, destination_.facts); !shared.empty())
+      note(shared);
+    if (job_.encryption == Encryption::none)
+      note("the sets are not encrypted: whoever has the drive can read them");
+  }
+
+  Job job_;
+  const RunContext& context_;
+  const OnPreviewItem& on_item_;
+  PreviewResult result_;
+  std::unique_ptr<Ledger> ledger_;
+  KeyRing keys_;
+  Destination destination_;
+  Sequence highest_ = 0;
+  SizeSampler sampler_;
+};
 
 }  // namespace
 
-PreviewResult preview_job(const std::string& name, std::optional<Kind> wanted, const RunContext& context) {
+PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
+                          const OnPreviewItem& on_item) {
+  return Preview(context.home.load_job(name), context, on_item).run(kind);
+}
+
+Explanation preview_why(const std::string& name, const std::string& path, const RunContext& context) {
   Job job = context.home.load_job(name);
-  PreviewResult result;
-  auto note = [&](const std::string& text) {
-    result.notes.push_back(text);
-    context.observer.note(text);
-  };
-  std::optional<JobState> state = context.home.load_state(name);
-  Destination destination = find_destination(job, state, context.machine, context.open_store);
-  result.destination = destination.root;
-  Selection selection = select(job.what, context.people, context.clock.now(), note);
-  selection.excluded.push_back(destination.folder_identity);
-  for (const TreePath& source : selection.sources) result.sources.push_back({source.absolute(), 0, 0});
-
-  KeyRing keys([&] {
-    return get_passphrase(job.passphrase, "passphrase of the job '" + printable(name) + "'", context.ask);
-  });
-  std::vector<FoundSet> sets;
-  if (destination.identity)
-    sets = read_sets(*destination.store, destination.folder, destination.identity->job);
-  Sequence highest = state ? state->highest : 0;
-  for (const FoundSet& set : sets) {
-    if (set.refusal) throw *set.refusal;
-    for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
-    highest = std::max(highest, set.folder.sequence);
+  Selection selection = select(job.what, context.people, context.clock.now(), [](const std::string&) {});
+  try {
+    struct stat status {};
+    std::string root = locate_destination(job.destinations.at(0));
+    if (stat(root.c_str(), &status) == 0) selection.excluded.push_back({status.st_dev, status.st_ino});
+  } catch (const Error&) {
+    // Not connected: then it is not in the way either.
   }
-  ChainReader chain(*destination.store, std::move(sets), keys);
-  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(context.home.ledger_path(), note);
-  std::string protection = protection_change(chain, job);
-  std::vector<ChainSet> surveyed =
-      protection.empty() ? survey_chain(chain, ledger.get(), {}) : list_chain(chain);
-  KindDecision decision = decide_kind({job.kind, job.renew_every_sets}, surveyed, protection, wanted);
-  result.kind = kind_name(decision.kind);
-  result.reason = decision.reason;
-  result.sequence = highest + 1;
-
-  ChainChunks known(readers_of(chain, decision.needs));
-  FilesystemTable filesystems;
-  std::optional<PointReader> base;
-  std::optional<Comparison> comparison;
-  if (decision.base) {
-    base.emplace(chain, *decision.base);
-    filesystems = FilesystemTable(decode_run_record(base->fetch(base->set().root().record)).filesystems);
-    comparison.emplace(*base, known, filesystems);
-  }
-  context.observer.phase_begins(Phase::scanning, {});
-  auto keep_problem = [&](const Problem& problem) {
-    context.observer.problem(problem);
-    if (result.problems.size() < 1000) result.problems.push_back(problem);
-  };
-  WalkAhead walker(selection, filesystems, keep_problem, note);
-  while (const Walked* found = walker.next()) {
-    check_stop(context.observer);
-    Match match;
-    if (comparison) match = comparison->match(*found);
-    count(result, *found, match.change);
-    if (S_ISREG(found->status.st_mode) || found->device)
-      context.observer.advanced(static_cast<std::uint64_t>(found->status.st_size), 1);
-  }
-  if (comparison) {
-    comparison->finish();
-    result.gone_files = comparison->gone_files();
-  }
-  if (std::string shared = shared_disk(selection, destination.root, destination.facts); !shared.empty()) note(shared);
-  if (job.encryption == Encryption::none)
-    note("the sets are not encrypted: whoever has the drive can read them");
-  StoreSpace space = destination.store->space();
-  result.free_bytes = space.free;
-  result.total_bytes = space.total;
-  return result;
+  return explain_choice(selection, path);
 }
 
 }  // namespace kestrum

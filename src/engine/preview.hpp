@@ -1,34 +1,49 @@
-// A run that writes nothing: what would be copied, and whether it would fit.
+// A run that writes nothing: what would be copied, what it would take, and whether it would fit.
 #pragma once
 
 #include "engine/backup.hpp"
+#include "engine/preview_tally.hpp"
+#include "engine/size_estimate.hpp"
 
 namespace kestrum {
 
-struct PreviewSource {
-  std::string path;
-  std::uint64_t files = 0;
-  std::uint64_t bytes = 0;
-};
-
 struct PreviewResult {
   std::string destination;
+  DriveFacts drive;
   std::string kind;
   std::string reason;
   Sequence sequence = 0;
-  std::vector<PreviewSource> sources;
-  std::uint64_t files = 0, folders = 0, others = 0, bytes = 0;
-  std::uint64_t new_files = 0, new_bytes = 0;
-  std::uint64_t changed_files = 0, changed_bytes = 0;
-  std::uint64_t held_files = 0, held_bytes = 0;
+  VerdictCounts all;
+  std::uint64_t folders = 0, others = 0;  // others: links and the like
   std::uint64_t gone_files = 0;
+  std::vector<NamedCounts> sources, categories, top_folders;
+  std::vector<PreviewItem> largest;
+  std::vector<LeftOutBy> left_out;
+
+  SizeEstimate estimate;  // of the set
+  std::chrono::nanoseconds duration{};
+  bool duration_from_history = false;  // else from the speed of the sample
+  std::uint64_t full_bytes = 0;        // stored size of a full set: the last one's, or estimated
+  std::uint64_t held_bytes = 0;        // stored size of the job's sets on the drive
   std::uint64_t free_bytes = 0, total_bytes = 0;
+  // An old full goes only once the new one is complete: the drive must hold two, and what lies between.
+  std::uint64_t needed_bytes() const { return 2 * full_bytes; }
+  bool two_fulls_fit() const { return needed_bytes() <= free_bytes + held_bytes; }
+  bool set_fits() const { return estimate.stored_bytes <= free_bytes; }
+
   std::vector<Problem> problems;
   std::vector<std::string> notes;  // things to know before running
 };
 
-// Opens no file of the sources, writes nothing to the destination. Throws Error as a run would for what it
-// would refuse at its start.
-PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, const RunContext& context);
+// Told of each file, and of what is left out, in the order of the walk (gone ones among them).
+using OnPreviewItem = std::function<void(const PreviewItem&)>;
+
+// Reads only the sample of the estimate; writes nothing to the destination. Throws Error as a run would for
+// what it would refuse at its start.
+PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
+                          const OnPreviewItem& on_item = {});
+
+// Which rule of the job decides about that path, without a walk.
+Explanation preview_why(const std::string& name, const std::string& path, const RunContext& context);
 
 }  // namespace kestrum

@@ -8,12 +8,13 @@ namespace kestrum {
 std::span<const Category> categories() {
   static const std::vector<Category> all{
       {"documents",
-       "texts, tables, slides, notes, PDF",
+       "texts, tables, slides, notes, PDF, tracks",
        "XDG_DOCUMENTS_DIR",
        {"Documents"},
        {"odt", "ods", "odp", "odg", "odf", "odb", "ott", "ots", "doc", "docx", "docm", "dot",  "dotx", "xls",
         "xlsx", "xlsm", "xlsb", "csv", "tsv", "ppt", "pptx", "pps", "ppsx", "rtf", "txt",  "md",   "tex",
-        "bib", "pdf", "epub", "ps", "wpd", "abw", "gnumeric", "pages", "numbers", "key", "mm", "vsd", "vsdx"}},
+        "bib", "pdf", "epub", "ps", "wpd", "abw", "gnumeric", "pages", "numbers", "key", "mm", "vsd", "vsdx", "gpx", "kml",
+        "kmz", "fit", "tcx"}},
       {"pictures",
        "photographs, drawings, raw files of cameras",
        "XDG_PICTURES_DIR",

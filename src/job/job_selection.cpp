@@ -42,7 +42,7 @@ void add_rule(std::vector<SkipRules::Source>& rules, const std::string& text,
   std::string mark = rest.starts_with('!') ? "!" : "";
   rest.remove_prefix(mark.size());
   if (!rest.starts_with("~/")) {
-    rules.push_back({text, SkipRules::Origin::job});
+    rules.push_back({text, SkipRules::Origin::job, {}});
     return;
   }
   for (const Account& person : people) {
@@ -50,7 +50,7 @@ void add_rule(std::vector<SkipRules::Source>& rules, const std::string& text,
     for (char c : person.home) plain += std::string("*?[\\").find(c) == std::string::npos
                                             ? std::string(1, c)
                                             : std::string("\\") + c;
-    rules.push_back({mark + plain + std::string(rest.substr(1)), SkipRules::Origin::job});
+    rules.push_back({mark + plain + std::string(rest.substr(1)), SkipRules::Origin::job, text});
   }
 }
 
@@ -72,9 +72,9 @@ Selection select(const WhatToSave& what, const People& people, Instant now,
   set_places(selection, places, note);
 
   std::vector<SkipRules::Source> rules;
-  if (!what.hidden) rules.push_back({".*", SkipRules::Origin::hidden_names});
+  if (!what.hidden) rules.push_back({".*", SkipRules::Origin::hidden_names, {}});
   if (what.usual_list) {
-    for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list});
+    for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
   }
   for (const std::string& text : what.skip) add_rule(rules, text, chosen);
   selection.skip = SkipRules(rules);

@@ -19,13 +19,13 @@ std::string rule_text(const SkipRules& rules, int rule) {
   const SkipRules::Source& source = rules.source(rule);
   switch (source.origin) {
     case SkipRules::Origin::usual_list:
-      return "the usual list, '" + printable(source.text) + "'";
+      return "the usual list, '" + printable(source.shown()) + "'";
     case SkipRules::Origin::hidden_names:
       return "[what] hidden: its name begins with a dot";
     case SkipRules::Origin::job:
       break;
   }
-  return "[what] skip, '" + printable(source.text) + "'";
+  return "[what] skip, '" + printable(source.shown()) + "'";
 }
 
 bool is_excluded(const Selection& selection, const struct stat& status) {

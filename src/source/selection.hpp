@@ -38,7 +38,7 @@ struct SelectionLimits {
 struct Selection {
   std::vector<TreePath> sources;                    // where the walk begins: in order, none inside another
   std::vector<Place> places;                        // by path; each source is one
-  std::vector<std::string> categories{"folders"};   // what can be taken; 0: folders that a person named
+  std::vector<std::string> categories{"named folders"};  // what can be taken; 0: folders that a person named
   std::unordered_map<std::string, std::uint16_t> types;  // ending of a name in lower case: its category
   SkipRules skip;
   SelectionLimits limits;

@@ -26,7 +26,7 @@ std::string_view ending_of(std::string_view name) {
 
 std::vector<SkipRules::Source> SkipRules::sources_of(const std::vector<std::string>& patterns) {
   std::vector<Source> sources;
-  for (const std::string& text : patterns) sources.push_back({text, Origin::job});
+  for (const std::string& text : patterns) sources.push_back({text, Origin::job, {}});
   return sources;
 }
 

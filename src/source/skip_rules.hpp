@@ -24,6 +24,8 @@ class SkipRules {
   struct Source {
     std::string text;
     Origin origin = Origin::job;
+    std::string said = {};  // as a person wrote it, where that is not the text
+    const std::string& shown() const { return said.empty() ? text : said; }
   };
 
   SkipRules() = default;

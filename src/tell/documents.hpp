@@ -16,6 +16,7 @@ std::string recovery_document(const std::string& secret_file, const std::string&
 std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken);
 std::string done_document(const std::string& what, const std::string& name);
 std::string preview_document(const std::string& job, const PreviewResult& preview);
+std::string why_document(const std::string& job, const std::string& path, const Explanation& explanation);
 
 std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs);

@@ -65,35 +65,4 @@ std::string done_document(const std::string& what, const std::string& name) {
   return text_of(json);
 }
 
-std::string preview_document(const std::string& job, const PreviewResult& preview) {
-  Json json = document("preview");
-  json["job"] = job;
-  json["destination"] = to_utf8(preview.destination);
-  json["point"] = preview.sequence;
-  json["kind"] = preview.kind;
-  json["reason"] = preview.reason;
-  json["sources"] = Json::array();
-  for (const PreviewSource& source : preview.sources) {
-    Json one = Json::object();
-    put_path(one, "path", source.path);
-    one["files"] = source.files;
-    one["bytes"] = source.bytes;
-    json["sources"].push_back(std::move(one));
-  }
-  auto pair = [](std::uint64_t files, std::uint64_t bytes) {
-    return Json{{"files", files}, {"bytes", bytes}};
-  };
-  json["all"] = pair(preview.files, preview.bytes);
-  json["folders"] = preview.folders;
-  json["others"] = preview.others;
-  json["new"] = pair(preview.new_files, preview.new_bytes);
-  json["changed"] = pair(preview.changed_files, preview.changed_bytes);
-  json["held"] = pair(preview.held_files, preview.held_bytes);
-  json["gone-files"] = preview.gone_files;
-  json["drive"] = {{"free-bytes", preview.free_bytes}, {"total-bytes", preview.total_bytes}};
-  json["problems"] = problems_json(preview.problems);
-  json["notes"] = preview.notes;
-  return text_of(json);
-}
-
 }  // namespace kestrum

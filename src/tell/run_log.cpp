@@ -38,6 +38,8 @@ void RunLog::phase_begins(Phase phase, const PhaseTotals&) {
   switch (phase) {
     case Phase::scanning:
       return line("scanning the sources");
+    case Phase::sampling:
+      return line("compressing a sample");
     case Phase::copying:
       return line("copying");
     case Phase::sealing:

@@ -186,10 +186,10 @@ TEST(Preview, CountsWithoutWriting) {
   RunContext context{bench.home(), bench.clock,     *bench.observer, {}, "skerry-1", "test", 1,
                      {},           {},             true, open_local_store};
   PreviewResult result = preview_job("job", std::nullopt, context);
-  EXPECT_EQ(result.new_files, 1u);
-  EXPECT_EQ(result.changed_files, 1u);
+  EXPECT_EQ(result.all.added.files, 1u);
+  EXPECT_EQ(result.all.changed.files, 1u);
   EXPECT_EQ(result.gone_files, 1u);
-  EXPECT_EQ(result.held_files, 8u);
+  EXPECT_EQ(result.all.held.files, 8u);
   EXPECT_EQ(result.kind, "incremental");
   EXPECT_EQ(compare_snapshots(before, take_snapshot(bench.drive())), "");
 }

@@ -169,7 +169,7 @@ TEST(Job, PresetsAndTheUsualListAreValid) {
     EXPECT_EQ(parse_job("wardens", "x.toml", text).given, values) << preset.name;
   }
   std::vector<SkipRules::Source> rules;
-  for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list});
+  for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
   EXPECT_NO_THROW(SkipRules{rules});
 }
 

@@ -244,7 +244,7 @@ class Search : public testing::Test {
                              "sounds/dawn.wav"})
       write_file(folder_ / path, "x");
     fs::create_symlink("tern.JPG", folder_ / "link.jpg");
-    selection_.categories = {"folders", "pictures", "recordings"};
+    selection_.categories = {"named folders", "pictures", "recordings"};
     selection_.types = {{"png", 1}, {"jpg", 1}, {"jpeg", 1}, {"wav", 2}};
   }
   Taken taken(std::vector<WantedPlace> more = {}) {

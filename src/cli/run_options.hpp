@@ -1,0 +1,16 @@
+// What preview and run share.
+#pragma once
+
+#include "cli/arguments.hpp"
+#include "cli/environment.hpp"
+#include "engine/backup.hpp"
+
+namespace kestrum {
+
+extern const OptionSpec kind_option;
+// Of --kind; throws Error of kind usage.
+std::optional<Kind> wanted_kind(const Arguments& arguments);
+// References must outlive it.
+RunContext run_context(const Environment& environment, Observer& observer);
+
+}  // namespace kestrum

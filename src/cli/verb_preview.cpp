@@ -1,0 +1,177 @@
+// preview.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "cli/print.hpp"
+#include "cli/progress.hpp"
+#include "cli/run_options.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "tell/documents.hpp"
+#include "tell/gnuplot.hpp"
+#include "tell/preview_files.hpp"
+
+namespace kestrum {
+namespace {
+
+using enum Table::Align;
+
+std::string counted(const FileCount& count) {
+  return count.files == 0 ? "" : grouped(count.files);
+}
+
+// Where, how much, and how much of it is to be read.
+void print_counts(const std::string& head, const std::vector<NamedCounts>& all, std::size_t most) {
+  Table table({{head, left}, {"FILES", right}, {"SIZE", right}, {"NEW", right}, {"CHANGED", right}, {"TO READ", right}});
+  bool everything = std::all_of(all.begin(), all.end(), [](const NamedCounts& one) {
+    return one.counts.read_bytes() == one.counts.all().bytes;
+  });
+  for (std::size_t i = 0; i < std::min(most, all.size()); ++i) {
+    const VerdictCounts& counts = all[i].counts;
+    FileCount sum = counts.all();
+    FileCount changed{counts.changed.files + counts.attributes.files, 0};
+    table.row({printable(all[i].name), grouped(sum.files), size_text(sum.bytes), counted(counts.added), counted(changed),
+               everything || counts.read_bytes() == 0 ? "" : size_text(counts.read_bytes())});
+  }
+  out("{}", table.text());
+  if (all.size() > most) out("  and {} more; all of them with --json\n", all.size() - most);
+  out("\n");
+}
+
+void print_verdicts(const PreviewResult& preview) {
+  Table table({{"", left}, {"FILES", right}, {"SIZE", right}});
+  auto row = [&](const char* name, const FileCount& count) {
+    if (count.files > 0) table.row({name, grouped(count.files), size_text(count.bytes)});
+  };
+  row("new", preview.all.added);
+  row("changed, or too new to trust", preview.all.changed);
+  row("only attributes changed", preview.all.attributes);
+  row("already held", preview.all.held);
+  row("all together", preview.all.all());
+  if (preview.gone_files > 0) table.row({"gone since then", grouped(preview.gone_files), ""});
+  out("{}\n", table.text());
+}
+
+void print_largest(const PreviewResult& preview) {
+  constexpr std::size_t shown = 5;
+  Table table({{"LARGEST FILES", left}, {"SIZE", right}, {"", left}});
+  for (std::size_t i = 0; i < std::min(shown, preview.largest.size()); ++i) {
+    const PreviewItem& item = preview.largest[i];
+    table.row({printable(item.path.absolute()), size_text(item.size), verdict_word(item.verdict)});
+  }
+  if (!preview.largest.empty()) out("{}\n", table.text());
+}
+
+void print_left_out(const PreviewResult& preview) {
+  constexpr std::size_t shown = 8;
+  if (preview.left_out.empty()) return;
+  Table table({{"LEFT OUT", right}, {"", left}});
+  for (std::size_t i = 0; i < std::min(shown, preview.left_out.size()); ++i) {
+    std::string_view why = preview.left_out[i].why;
+    constexpr std::string_view head = "left out: ";
+    if (why.starts_with(head)) why.remove_prefix(head.size());
+    table.row({grouped(preview.left_out[i].things), std::string(why)});
+  }
+  out("{}", table.text());
+  if (preview.left_out.size() > shown) out("  and {} more reasons; all of them with --json\n", preview.left_out.size() - shown);
+  out("\n");
+}
+
+void print_room(const PreviewResult& preview) {
+  const SizeEstimate& estimate = preview.estimate;
+  std::string about = estimate.whole ? "everything was looked at"
+                                     : fmt::format("{} to {}, from a sample of {}", size_text(estimate.least),
+                                                   size_text(estimate.most), size_text(estimate.sampled_bytes));
+  out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
+      size_text(estimate.stored_bytes), about);
+  out("Expected time: about {}, by the speed of {}.\n", duration_text(preview.duration),
+      preview.duration_from_history ? "earlier runs" : "the sample; the drive may be slower");
+  out("Drive {}: {}; {} of {} free.\n", printable(preview.destination), preview.drive.text(),
+      size_text(preview.free_bytes), size_text(preview.total_bytes));
+  if (!preview.set_fits())
+    out("It does not fit: {} more are needed. Free some space, leave something out, or take another drive.\n",
+        size_text(estimate.stored_bytes - preview.free_bytes));
+  std::string held = preview.held_bytes > 0 ? ", and " + size_text(preview.held_bytes) + " are this job's already" : "";
+  out("An old full set goes only once a new one is complete, so the drive must hold two: {}{}. {}\n",
+      size_text(preview.needed_bytes()), held,
+      preview.two_fulls_fit()
+          ? "They fit, with " + size_text(preview.free_bytes + preview.held_bytes - preview.needed_bytes()) +
+                " for the sets between."
+          : "They do not fit: " + size_text(preview.needed_bytes() - preview.free_bytes - preview.held_bytes) +
+                " are missing. Take a larger drive, or save less.");
+}
+
+void print_preview(const PreviewResult& preview) {
+  out("Point {} would be {} set: {}.\n\n", preview.sequence,
+      preview.kind == "incremental" ? "an incremental" : "a " + preview.kind, preview.reason);
+  print_counts("SOURCE", preview.sources, 20);
+  if (!preview.categories.empty()) print_counts("CATEGORY", preview.categories, 20);
+  print_counts("TOP FOLDER", preview.top_folders, 10);
+  print_verdicts(preview);
+  print_largest(preview);
+  print_left_out(preview);
+  print_room(preview);
+  if (!preview.problems.empty())
+    out("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
+}
+
+int why(const std::string& job, const std::string& path, const Arguments& arguments, const RunContext& context) {
+  Explanation explanation = preview_why(job, path, context);
+  if (arguments.has("json")) {
+    out("{}", why_document(job, path, explanation));
+  } else {
+    out("{}\n  {}\n", printable(path), explanation.text);
+  }
+  return exit_done;
+}
+
+int preview(const Arguments& arguments, const Environment& environment) {
+  const std::string& job = arguments.words()[0];
+  Progress progress(environment, arguments.has("quiet"));
+  RunContext context = run_context(environment, progress);
+  if (std::optional<std::string> path = arguments.value("why")) return why(job, *path, arguments, context);
+  std::optional<std::string> figure = arguments.value("figure");
+  if (figure) check_figure_name(*figure);
+  std::optional<PreviewList> list;
+  if (std::optional<std::string> file = arguments.value("list")) list.emplace(*file);
+  OnPreviewItem on_item;
+  if (list) on_item = [&](const PreviewItem& item) { list->add(item); };
+  PreviewResult result = preview_job(job, wanted_kind(arguments), context, on_item);
+  progress.finish();
+  if (list) list->finish();
+  if (figure) draw_preview(job, result, *figure);
+  if (arguments.has("json")) {
+    out("{}", preview_document(job, result));
+  } else {
+    print_preview(result);
+    if (list) out("The list of every file is in {}.\n", printable(*arguments.value("list")));
+    if (figure) out("The figure is in {}.\n", printable(*figure));
+  }
+  return result.problems.empty() ? exit_done : exit_problems;
+}
+
+}  // namespace
+
+Verb preview_verb() {
+  return {{"preview",
+           "JOB",
+           "show what a run would copy; writes nothing",
+           "Only a sample of the files is read, to see how well they compress.",
+           1,
+           1,
+           {kind_option,
+            {"why", "PATH", "say which rule takes this file or leaves it out, and stop there"},
+            {"list", "FILE", "write every file with its verdict into a CSV file"},
+            {"figure", "FILE", "draw where the bytes are, into a .png or .svg file"},
+            {"quiet", "", "no progress"},
+            json_option},
+           {"kestrum preview wardens", "kestrum preview wardens --kind full",
+            "kestrum preview wardens --why /srv/ringing/draft.part",
+            "kestrum preview wardens --list /tmp/wardens.csv --figure /tmp/wardens.png"}},
+          preview};
+}
+
+}  // namespace kestrum

@@ -1,0 +1,214 @@
+#include "engine/size_estimate.hpp"
+
+#include <fcntl.h>
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+#include "archive/codec.hpp"
+#include "base/file_handle.hpp"
+#include "engine/file_saver.hpp"
+
+namespace kestrum {
+namespace {
+
+// Measured on trees of small files (docs/evidence): what the index, the frame's list and the content list hold
+// of each chunk, and the catalog of each file after compression.
+constexpr std::uint64_t bytes_per_chunk = 106;
+constexpr std::uint64_t bytes_per_file = 45;
+// Seals, closing frame, head of the catalog.
+constexpr std::uint64_t bytes_per_set = 6000;
+// Large enough that the cuts fall where a run would make them, after the first few.
+constexpr std::uint64_t window_bytes = 6u << 20;
+
+// Pairs of neighbouring spots: whole frames.
+std::vector<SampleSpot> joined(const std::vector<SampleSpot>& spots) {
+  std::vector<SampleSpot> frames;
+  for (std::size_t i = 0; i < spots.size(); ++i) {
+    if (i % 2 == 0) frames.emplace_back();
+    frames.back().insert(frames.back().end(), spots[i].begin(), spots[i].end());
+  }
+  return frames;
+}
+
+struct Measured {
+  std::uint64_t bytes = 0;
+  std::uint64_t stored = 0;
+};
+
+// Reads spots and says what a run would store of them.
+class SpotMeasure {
+ public:
+  SpotMeasure(int level, const Naming& naming, KnownChunks* known)
+      : level_(level), naming_(naming), known_(known), cutter_(naming.key()) {}
+
+  Measured measure(const SampleSpot& spot) {
+    content_.clear();
+    wanted_ = 0;
+    Measured one;
+    std::uint64_t unread = 0;
+    for (const SamplePiece& piece : spot) {
+      one.bytes += piece.length;
+      // Only where earlier sets hold content does it matter where exactly a large file is cut.
+      bool window = known_ != nullptr && !piece.whole_file;
+      if (!read(piece, window ? window_bytes : piece.length)) {
+        unread += piece.length;
+      } else if (piece.whole_file || window) {
+        take_chunks(piece.length, window);
+      } else {
+        append(buffer_);
+        wanted_ += static_cast<double>(piece.length);
+      }
+    }
+    one.stored = unread + static_cast<std::uint64_t>(wanted_ * ratio());
+    return one;
+  }
+
+ private:
+  bool read(const SamplePiece& piece, std::uint64_t length) {
+    constexpr int flags = O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC;
+    std::string path = piece.path.absolute();
+    FileHandle file(open(path.c_str(), flags | O_NOATIME));
+    if (!file) file = FileHandle(open(path.c_str(), flags));
+    buffer_.resize(length);
+    ssize_t got = file ? read_full(file.get(), buffer_.data(), length, static_cast<off_t>(piece.offset)) : -1;
+    if (got <= 0) return false;
+    buffer_.resize(static_cast<std::size_t>(got));
+    return true;
+  }
+
+  void append(ByteView bytes) {
+    if (content_.size() < SetWriter::frame_bytes) content_.insert(content_.end(), bytes.begin(), bytes.end());
+  }
+
+  // Of a window into a file, the first cut is not where a run makes it, and the last chunk is not whole.
+  void take_chunks(std::uint64_t stands_for, bool window) {
+    double looked_at = 0, missing = 0;
+    ByteView rest = buffer_;
+    for (bool first = true; !rest.empty(); first = false) {
+      std::size_t length = cutter_.cut(rest);
+      bool counts = !window || (!first && length < rest.size());
+      if (counts) {
+        looked_at += static_cast<double>(length);
+        if (!is_held(rest.first(length))) {
+          missing += static_cast<double>(length);
+          append(rest.first(length));
+        }
+      }
+      rest = rest.subspan(length);
+    }
+    if (looked_at == 0) {
+      looked_at = missing = 1;
+      append(buffer_);
+    }
+    wanted_ += static_cast<double>(stands_for) * missing / looked_at;
+  }
+
+  bool is_held(ByteView chunk) {
+    ChunkName name = naming_.name(chunk);
+    return !seen_.insert(name).second || (known_ != nullptr && known_->find(name).has_value());
+  }
+
+  double ratio() {
+    if (content_.empty()) return 0;
+    packed_.clear();
+    compressor_.compress(content_, level_, packed_);
+    return static_cast<double>(packed_.size()) / static_cast<double>(content_.size());
+  }
+
+  int level_;
+  const Naming& naming_;
+  KnownChunks* known_;
+  Cutter cutter_;
+  Compressor compressor_;
+  std::set<ChunkName> seen_;
+  Bytes buffer_, content_, packed_;
+  double wanted_ = 0;  // bytes of the spot that are not held
+};
+
+}  // namespace
+
+void SizeSampler::add_piece(const TreePath& path, std::uint64_t offset, std::uint64_t length, bool whole) {
+  if (number_ % step_ == 0) open_.push_back({path, offset, length, whole});
+  open_bytes_ += length;
+  if (open_bytes_ >= spot_bytes) close_spot();
+}
+
+void SizeSampler::close_spot() {
+  if (number_ % step_ == 0 && !open_.empty()) kept_.push_back(std::move(open_));
+  open_.clear();
+  open_bytes_ = 0;
+  ++number_;
+  if (kept_.size() <= 2 * spots) return;
+  std::vector<SampleSpot> fewer;
+  for (std::size_t i = 0; i < kept_.size(); i += 2) fewer.push_back(std::move(kept_[i]));
+  kept_ = std::move(fewer);
+  step_ *= 2;
+}
+
+void SizeSampler::offer(const TreePath& path, std::uint64_t size) {
+  ++files_;
+  bytes_ += size;
+  chunks_ += size == 0 ? 0 : 1 + size / Cutter::average_size;
+  if (size <= spot_bytes) {
+    if (open_bytes_ + size > spot_bytes && open_bytes_ > spot_bytes / 2) close_spot();
+    if (size > 0) add_piece(path, 0, size, true);
+    return;
+  }
+  if (open_bytes_ > 0) close_spot();
+  for (std::uint64_t offset = 0; offset < size; offset += spot_bytes) {
+    std::uint64_t length = std::min(spot_bytes, size - offset);
+    add_piece(path, offset, length, false);
+    if (open_bytes_ > 0) close_spot();
+    // Spots that would not be kept need not be gone through one by one.
+    std::uint64_t pass = (step_ - number_ % step_) % step_;
+    pass = std::min(pass, (size - offset - length) / spot_bytes);
+    number_ += pass;
+    offset += pass * spot_bytes;
+  }
+}
+
+SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks* known, Observer& observer) const {
+  auto begun = std::chrono::steady_clock::now();
+  std::vector<SampleSpot> sample = kept_;
+  if (number_ % step_ == 0 && !open_.empty()) sample.push_back(open_);
+  if (step_ == 1) sample = joined(sample);
+  SpotMeasure measure(level, naming, known);
+  std::vector<Measured> measured;
+  for (const SampleSpot& spot : sample) {
+    check_stop(observer);
+    measured.push_back(measure.measure(spot));
+    observer.advanced(measured.back().bytes, 0);
+  }
+
+  SizeEstimate result;
+  result.content_bytes = bytes_;
+  std::uint64_t stored = 0;
+  for (const Measured& one : measured) {
+    result.sampled_bytes += one.bytes;
+    stored += one.stored;
+  }
+  result.whole = result.sampled_bytes == bytes_;
+  double share = result.sampled_bytes == 0 ? 0 : static_cast<double>(stored) / static_cast<double>(result.sampled_bytes);
+  // The standard error of a ratio of sums over the spots.
+  double squares = 0;
+  for (const Measured& one : measured) {
+    double off = static_cast<double>(one.stored) - share * static_cast<double>(one.bytes);
+    squares += off * off;
+  }
+  auto n = static_cast<double>(measured.size());
+  double mean = n == 0 ? 1 : static_cast<double>(result.sampled_bytes) / n;
+  double error = n < 2 || result.whole ? 0 : std::sqrt(squares / (n * (n - 1))) / mean;
+  std::uint64_t around = bytes_per_set + files_ * bytes_per_file + chunks_ * bytes_per_chunk;
+  auto total = [&](double part) {
+    return around + static_cast<std::uint64_t>(std::max(0.0, part) * static_cast<double>(bytes_));
+  };
+  result.stored_bytes = total(share);
+  result.least = total(share - 2 * error);
+  result.most = total(std::min(1.0, share + 2 * error));
+  result.spent = std::chrono::steady_clock::now() - begun;
+  return result;
+}
+
+}  // namespace kestrum

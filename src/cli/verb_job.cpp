@@ -6,10 +6,10 @@
 #include "base/exit_codes.hpp"
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
+#include "cli/job_words.hpp"
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
-#include "engine/disk_sharing.hpp"
 #include "job/job_keys.hpp"
 #include "job/presets.hpp"
 #include "tell/documents.hpp"
@@ -18,37 +18,6 @@
 namespace kestrum {
 namespace {
 
-
-// Things that are allowed but worth a word.
-std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
-  std::vector<std::string> out;
-  for (const std::string& folder : job.what.folders) {
-    if (!std::filesystem::exists(std::filesystem::symlink_status(folder)))
-      out.push_back("the source " + printable(folder) + " is not there now");
-  }
-  if (job.encryption != Encryption::none && job.passphrase != "ask") {
-    try {
-      get_passphrase(job.passphrase, "", {});
-    } catch (const Error& error) {
-      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
-    }
-  }
-  if (!job.recovery_key.empty()) {
-    try {
-      read_recovery_public(job.recovery_key);
-    } catch (const Error& error) {
-      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
-    }
-  }
-  for (const std::string& text : SkipRules(job.what.skip).contradictions()) out.push_back(text);
-  if (!view.trouble.empty()) out.push_back(view.trouble);
-  if (!view.shared.empty()) out.push_back(view.shared);
-  return out;
-}
-
-void print_warnings(const Job& job, const DestinationView& view) {
-  for (const std::string& text : warnings(job, view)) err("note: {}\n", text);
-}
 
 DestinationView view_of(const Job& job, const Environment& environment) {
   return view_destination(job, environment.people(), environment.clock().now());
@@ -165,12 +134,7 @@ int remove(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb job_define_verb() {
-  VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, {}, {}};
-  for (const JobKey& key : job_keys()) {
-    std::string help = key.help;
-    if (key.fallback[0] != '\0') help += std::string(" (usual: ") + key.fallback + ")";
-    spec.options.push_back({key.option(), key.value, help, key.list});
-  }
+  VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, key_options(), {}};
   spec.options.push_back({"preset", "NAME", "start from ready-made answers: own-files, homes or machine"});
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.options.push_back({"from", "FILE", "take the whole job from this file"});

@@ -100,6 +100,24 @@ void Home::create_job(const std::string& name, const std::string& text) const {
   replace_file(job_path(name), as_bytes(text), 0644);
 }
 
+void Home::change_job(const std::string& name, const std::string& before, const std::string& text) const {
+  std::string path = job_path(name);
+  if (as_text(read_small_file(path, 1u << 20)) != before)
+    throw Error(ErrorKind::failed, printable(path) + " was changed by somebody else meanwhile; it is left as it is",
+                "look at it, and make the change again");
+  struct stat status {};
+  unsigned mode = stat(path.c_str(), &status) == 0 ? status.st_mode & 07777 : 0644;
+  replace_file(path, as_bytes(text), mode);
+}
+
+void Home::forget_drive(const std::string& job) const {
+  std::optional<JobState> state = load_state(job);
+  if (!state) return;
+  state->drive.reset();
+  state->newest_core.reset();
+  save_state(job, *state);
+}
+
 void Home::remove_job(const std::string& name) const {
   if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
 }

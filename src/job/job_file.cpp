@@ -8,6 +8,7 @@
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "job/job_keys.hpp"
+#include "job/toml_text.hpp"
 
 namespace kestrum {
 namespace {
@@ -100,23 +101,6 @@ void read_table(Job& job, const std::string& table_name, const toml::table& tabl
   }
 }
 
-std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (char c : text) {
-    if (c == '"' || c == '\\') {
-      out += '\\';
-      out += c;
-    } else if (c == '\n') {
-      out += "\\n";
-    } else if (c == '\t') {
-      out += "\\t";
-    } else {
-      out += c;
-    }
-  }
-  return out + "\"";
-}
-
 }  // namespace
 
 Job parse_job(const std::string& name, const std::string& file, const std::string& text) {
@@ -166,17 +150,7 @@ std::string job_text(const std::string& name, const JobValues& values) {
   for (const JobKey& key : job_keys()) {
     auto given = values.find({key.table, key.key});
     if (given == values.end()) continue;
-    for (const std::string& value : given->second) {
-      if (!is_utf8(value))
-        throw Error(ErrorKind::usage,
-                    "--" + key.option() + ": job files are UTF-8, and '" + printable(value) + "' is not",
-                    "save the folder above it");
-      if (printable(value).find("\\x") != std::string::npos && value.find("\\x") == std::string::npos) {
-        throw Error(ErrorKind::usage,
-                    "--" + key.option() + ": '" + printable(value) + "' holds control characters",
-                    "leave them out");
-      }
-    }
+    check_writable(key, given->second);
     try {
       key.set(job, given->second);
     } catch (const Error& error) {
@@ -186,9 +160,7 @@ std::string job_text(const std::string& name, const JobValues& values) {
       table = key.table;
       text += "[" + table + "]\n";
     }
-    std::vector<std::string> parts;
-    for (const std::string& value : given->second) parts.push_back(quoted(value));
-    text += std::string(key.key) + " = " + (key.list ? "[" + join(parts, ", ") + "]" : parts.at(0)) + "\n";
+    text += std::string(key.key) + " = " + toml_value(key, given->second) + "\n";
   }
   check_job(job);
   return text;

@@ -12,6 +12,7 @@ namespace kestrum {
 
 std::string error_document(const Error& error, int exit_code);
 std::string job_document(const Job& job);
+std::string edited_document(const Job& job, const std::vector<std::string>& meaning);
 std::string recovery_document(const std::string& secret_file, const std::string& public_file);
 std::string jobs_document(const std::vector<Job>& jobs, const std::vector<std::string>& broken);
 std::string done_document(const std::string& what, const std::string& name);

@@ -44,6 +44,13 @@ std::string job_document(const Job& job) {
   return text_of(json);
 }
 
+std::string edited_document(const Job& job, const std::vector<std::string>& meaning) {
+  Json json = document("job-edited");
+  json["job"] = job_json(job);
+  json["meaning"] = meaning;
+  return text_of(json);
+}
+
 std::string recovery_document(const std::string& secret_file, const std::string& public_file) {
   Json json = document("recovery-key");
   json["secret-file"] = to_utf8(secret_file);

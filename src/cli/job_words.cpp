@@ -1,0 +1,57 @@
+#include "cli/job_words.hpp"
+
+#include <filesystem>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+#include "cli/print.hpp"
+#include "engine/passphrase_source.hpp"
+#include "job/job_keys.hpp"
+#include "source/skip_rules.hpp"
+
+namespace kestrum {
+namespace {
+
+std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
+  std::vector<std::string> out;
+  for (const std::string& folder : job.what.folders) {
+    if (!std::filesystem::exists(std::filesystem::symlink_status(folder)))
+      out.push_back("the source " + printable(folder) + " is not there now");
+  }
+  if (job.encryption != Encryption::none && job.passphrase != "ask") {
+    try {
+      get_passphrase(job.passphrase, "", {});
+    } catch (const Error& error) {
+      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
+    }
+  }
+  if (!job.recovery_key.empty()) {
+    try {
+      read_recovery_public(job.recovery_key);
+    } catch (const Error& error) {
+      out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
+    }
+  }
+  for (const std::string& text : SkipRules(job.what.skip).contradictions()) out.push_back(text);
+  if (!view.trouble.empty()) out.push_back(view.trouble);
+  if (!view.shared.empty()) out.push_back(view.shared);
+  return out;
+}
+
+}  // namespace
+
+std::vector<OptionSpec> key_options() {
+  std::vector<OptionSpec> options;
+  for (const JobKey& key : job_keys()) {
+    std::string help = key.help;
+    if (key.fallback[0] != '\0') help += std::string(" (usual: ") + key.fallback + ")";
+    options.push_back({key.option(), key.value, help, key.list});
+  }
+  return options;
+}
+
+void print_warnings(const Job& job, const DestinationView& view) {
+  for (const std::string& text : warnings(job, view)) err("note: {}\n", text);
+}
+
+}  // namespace kestrum

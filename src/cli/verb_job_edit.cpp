@@ -1,0 +1,240 @@
+// job edit, copy, enable, disable.
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdlib>
+#include <filesystem>
+#include <iostream>
+
+#include "base/exit_codes.hpp"
+#include "base/file_handle.hpp"
+#include "base/random.hpp"
+#include "base/text.hpp"
+#include "cli/job_words.hpp"
+#include "cli/print.hpp"
+#include "cli/verbs.hpp"
+#include "job/job_edit.hpp"
+#include "tell/documents.hpp"
+
+namespace kestrum {
+namespace {
+
+std::vector<KeyChange> changes_of(const Arguments& arguments) {
+  std::vector<KeyChange> changes;
+  for (const JobKey& key : job_keys()) {
+    if (arguments.has(key.option())) changes.push_back({&key, arguments.values(key.option())});
+  }
+  for (const std::string& option : arguments.values("usual")) {
+    std::vector<std::string> names;
+    const JobKey* found = nullptr;
+    for (const JobKey& key : job_keys()) {
+      names.push_back(key.option());
+      if (key.option() == option) found = &key;
+    }
+    if (found == nullptr) {
+      std::optional<std::string> near = nearest(option, names);
+      throw Error(ErrorKind::usage, "--usual: there is no key '" + printable(option) + "'",
+                  near ? "did you mean " + *near + "?" : "write it like what-skip");
+    }
+    if (arguments.has(option))
+      throw Error(ErrorKind::usage, "--" + option + " is given, and --usual takes it away", "give one of them");
+    changes.push_back({found, std::nullopt});
+  }
+  if (arguments.has("same-disk"))
+    changes.push_back({find_job_key("where", "same-disk"), std::vector<std::string>{"accept"}});
+  return changes;
+}
+
+// A copy to edit, gone at the end unless it is worth keeping.
+class EditedCopy {
+ public:
+  EditedCopy(const Home& home, const std::string& name, const std::string& text)
+      : path_(home.scratch_folder() + "/" + name + "-" + to_hex(random_bytes(4)) + ".toml") {
+    replace_file(path_, as_bytes(text), 0600);
+  }
+  ~EditedCopy() {
+    if (!kept_) unlink(path_.c_str());
+  }
+  const std::string& path() const { return path_; }
+  std::string text() const { return std::string(as_text(read_small_file(path_, 1u << 20))); }
+  void keep() { kept_ = true; }
+
+ private:
+  std::string path_;
+  bool kept_ = false;
+};
+
+void open_editor(const std::string& path) {
+  const char* editor = std::getenv("VISUAL");
+  if (editor == nullptr || *editor == '\0') editor = std::getenv("EDITOR");
+  if (editor == nullptr || *editor == '\0') editor = "editor";
+  std::fflush(stdout);
+  pid_t child = fork();
+  if (child == 0) {
+    std::string command = std::string(editor) + " \"$1\"";
+    execl("/bin/sh", "sh", "-c", command.c_str(), "sh", path.c_str(), nullptr);
+    _exit(127);
+  }
+  int status = 0;
+  if (child < 0 || waitpid(child, &status, 0) != child || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
+    throw Error(ErrorKind::failed, "the editor '" + printable(editor) + "' did not end well; nothing was changed",
+                "set EDITOR to an editor that is there, or give options: kestrum help job edit");
+}
+
+bool edit_again() {
+  if (isatty(STDIN_FILENO) != 1) return false;
+  err("Edit it again? [Y/n] ");
+  std::string line;
+  return std::getline(std::cin, line) && (line.empty() || line[0] == 'y' || line[0] == 'Y');
+}
+
+// The text that the person leaves in the editor, once it is a valid job.
+std::string text_from_editor(const Home& home, const Job& job) {
+  EditedCopy copy(home, job.name, job.text);
+  while (true) {
+    open_editor(copy.path());
+    std::string text = copy.text();
+    try {
+      parse_job(job.name, copy.path(), text);
+      return text;
+    } catch (const Error& error) {
+      err("kestrum: {}\n  {}\n", error.what(), error.hint());
+      if (edit_again()) continue;
+      copy.keep();
+      throw Error(ErrorKind::usage, "the job is as it was; what you wrote is no valid job",
+                  "your version is kept in " + printable(copy.path()));
+    }
+  }
+}
+
+// Takes the new text over and says what it means.
+int save(const Job& before, const std::string& text, const Arguments& arguments, const Environment& environment) {
+  const Home& home = environment.home();
+  Job after = parse_job(before.name, before.file, text);
+  std::vector<std::string> meaning;
+  if (!before.given.empty()) meaning = edit_meaning(before, after);
+  DestinationView view = view_destination(after, environment.people(), environment.clock().now());
+  bool moved = before.destinations != after.destinations;
+  if (moved && !after.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
+  if (text != before.text) home.change_job(before.name, before.text, text);
+  if (moved) home.forget_drive(before.name);
+  if (arguments.has("json")) {
+    out("{}", edited_document(home.load_job(before.name), meaning));
+  } else if (text == before.text) {
+    out("Nothing was changed in {}.\n", printable(before.name));
+  } else {
+    out("{} is changed.\n", printable(before.name));
+    for (const std::string& line : meaning) out("  {}\n", line);
+    if (meaning.empty()) out("  It says the same as before: nothing will be different.\n");
+  }
+  print_warnings(after, view);
+  return exit_done;
+}
+
+// One whose file does not read can be mended in the editor: then only name, file and text are there.
+Job job_to_edit(const Home& home, const std::string& name, bool with_options) {
+  try {
+    return home.load_job(name);
+  } catch (const Error& error) {
+    if (with_options || !home.has_job(name)) throw;
+    err("kestrum: {}\n", error.what());
+    Job broken;
+    broken.name = name;
+    broken.file = home.job_path(name);
+    broken.text = as_text(read_small_file(broken.file, 1u << 20));
+    return broken;
+  }
+}
+
+int edit(const Arguments& arguments, const Environment& environment) {
+  std::vector<KeyChange> changes = changes_of(arguments);
+  Job job = job_to_edit(environment.home(), arguments.words()[0], !changes.empty());
+  std::string text = changes.empty() ? text_from_editor(environment.home(), job)
+                                     : edit_job_text(job.name, job.file, job.text, changes);
+  return save(job, text, arguments, environment);
+}
+
+int copy(const Arguments& arguments, const Environment& environment) {
+  const std::string& from = arguments.words()[0];
+  const std::string& to = arguments.words()[1];
+  Job job = environment.home().load_job(from);
+  parse_job(to, environment.home().job_path(to), job.text);
+  environment.home().create_job(to, job.text);
+  if (arguments.has("json")) {
+    out("{}", job_document(environment.home().load_job(to)));
+  } else {
+    out("{} is a copy of {} now, with sets of its own: its first run writes a full one. Change it with: kestrum job "
+        "edit {}\n",
+        printable(to), printable(from), printable(to));
+  }
+  return exit_done;
+}
+
+int switch_job(const Arguments& arguments, const Environment& environment, bool on) {
+  Job job = environment.home().load_job(arguments.words()[0]);
+  const JobKey* key = find_job_key("when", "enabled");
+  KeyChange change{key, on ? std::optional<std::vector<std::string>>() : std::vector<std::string>{"no"}};
+  std::string text = job.enabled == on ? job.text : edit_job_text(job.name, job.file, job.text, {change});
+  if (text != job.text) environment.home().change_job(job.name, job.text, text);
+  if (arguments.has("json")) {
+    out("{}", job_document(environment.home().load_job(job.name)));
+  } else if (job.enabled == on) {
+    out("{} is {} already.\n", printable(job.name), on ? "enabled" : "disabled");
+  } else if (on) {
+    out("{} is enabled: it runs by itself and with --all again.\n", printable(job.name));
+  } else {
+    out("{} is disabled: it runs only when it is asked for by name. Its sets stay as they are.\n", printable(job.name));
+  }
+  return exit_done;
+}
+
+int enable(const Arguments& arguments, const Environment& environment) {
+  return switch_job(arguments, environment, true);
+}
+int disable(const Arguments& arguments, const Environment& environment) {
+  return switch_job(arguments, environment, false);
+}
+
+}  // namespace
+
+Verb job_edit_verb() {
+  VerbSpec spec{"job edit", "NAME", "change a job", "", 1, 1, key_options(), {}};
+  spec.options.push_back({"usual", "TABLE-KEY", "take this key out, so that the usual holds again", true});
+  spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
+  spec.options.push_back(json_option);
+  spec.details =
+      "Without options the job file is opened in $VISUAL or $EDITOR, on a copy, which is taken over only when it is\n"
+      "valid. With options just those keys are changed where they stand; comments and order stay as they are. A\n"
+      "list is replaced by the values given.";
+  spec.examples = {"kestrum job edit wardens", "kestrum job edit wardens --how-compression small --keep-age \"90 days\"",
+                   "kestrum job edit wardens --usual what-skip"};
+  return {spec, edit};
+}
+Verb job_copy_verb() {
+  return {{"job copy",
+           "NAME NEW",
+           "make another job from one",
+           "",
+           2,
+           2,
+           {json_option},
+           {"kestrum job copy wardens visitors"}},
+          copy};
+}
+Verb job_enable_verb() {
+  return {{"job enable", "NAME", "let a job run by itself again", "", 1, 1, {json_option}, {"kestrum job enable wardens"}},
+          enable};
+}
+Verb job_disable_verb() {
+  return {{"job disable",
+           "NAME",
+           "keep a job from running by itself",
+           "",
+           1,
+           1,
+           {json_option},
+           {"kestrum job disable wardens"}},
+          disable};
+}
+
+}  // namespace kestrum

@@ -1,0 +1,63 @@
+#include "job/job_edit.hpp"
+
+namespace kestrum {
+namespace {
+
+struct Meaning {
+  const char* table;
+  const char* key;  // "" for all others of the table
+  const char* text;
+};
+
+constexpr Meaning meanings[] = {
+    {"what", "",
+     "from the next run on, what is chosen newly is saved, and what is not chosen any more counts as gone; earlier "
+     "points keep it"},
+    {"where", "same-disk", "nothing is written anew"},
+    {"where", "",
+     "the next run begins a new chain there with a full set; the points on the old destination stay, and restore by "
+     "its path"},
+    {"when", "", "only when it runs changes; no set is touched, nothing is read again"},
+    {"how", "kind", "the next set is of that kind; what is there stays, nothing is stored again for it"},
+    {"how", "renew", "only when the next full set comes changes"},
+    {"how", "compression", "new data is compressed that way; what is stored stays as it is, nothing is read again"},
+    {"how", "volume-size", "new data files are of that size; those that are there stay as they are"},
+    {"protect", "encryption",
+     "the next run begins a new chain with a full set; earlier chains stay as they are, and open as before"},
+    {"protect", "passphrase",
+     "it is looked for there from now on; the passphrase itself must be the one that the chain began with, or runs are "
+     "refused"},
+    {"protect", "recovery-key",
+     "it opens the chains that begin from now on; to begin one: kestrum run NAME --kind full"},
+    {"keep", "", "no set is touched now; the rules hold when points are next thinned out"},
+    {"check", "", "no set is touched; it holds from the next run on"},
+    {"around", "", "no set is touched; it holds from the next run on"},
+    {"tell", "", "no set is touched; it holds from the next run on"},
+};
+
+std::string meaning_of(const JobKey& key, const std::string& job) {
+  for (const Meaning& one : meanings) {
+    if (std::string(one.table) != key.table) continue;
+    if (*one.key != '\0' && std::string(one.key) != key.key) continue;
+    std::string text = one.text;
+    std::size_t name = text.find("NAME");
+    return name == std::string::npos ? text : text.replace(name, 4, job);
+  }
+  return {};
+}
+
+}  // namespace
+
+std::vector<std::string> edit_meaning(const Job& before, const Job& after) {
+  std::vector<std::string> out;
+  for (const JobKey& key : job_keys()) {
+    auto old = before.given.find({key.table, key.key});
+    auto now = after.given.find({key.table, key.key});
+    bool was = old != before.given.end(), is = now != after.given.end();
+    if (was == is && (!was || old->second == now->second)) continue;
+    out.push_back("[" + std::string(key.table) + "] " + key.key + ": " + meaning_of(key, after.name));
+  }
+  return out;
+}
+
+}  // namespace kestrum

@@ -10,6 +10,7 @@
 
 #include "base/error.hpp"
 #include "base/random.hpp"
+#include "base/text.hpp"
 
 namespace kestrum {
 
@@ -65,6 +66,23 @@ Bytes read_small_file(const std::string& path, std::size_t limit) {
     content.resize(had + static_cast<std::size_t>(n));
     if (content.size() > limit) throw system_error("read", path, EFBIG);
   }
+}
+
+void create_file(const std::string& path, ByteView content, unsigned mode) {
+  FileHandle file(open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode));
+  if (!file && errno == EEXIST)
+    throw Error(ErrorKind::usage, printable(path) + " is there already and is not written over",
+                "choose another name, or remove it if nothing needs it");
+  if (!file) throw system_error("create", path, errno);
+  bool good = write_full(file.get(), content) && fsync(file.get()) == 0;
+  int code = errno;
+  if (int closed = file.close(); good && closed != 0) {
+    good = false;
+    code = closed;
+  }
+  if (good) return;
+  unlink(path.c_str());
+  throw system_error("write", path, code);
 }
 
 void replace_file(const std::string& path, ByteView content, unsigned mode) {

@@ -36,6 +36,9 @@ ssize_t read_full(int fd, void* buffer, std::size_t size, off_t offset);
 bool write_full(int fd, ByteView data);
 // The whole of a small file; throws Error (failed) when it cannot be read or is larger than `limit` bytes.
 Bytes read_small_file(const std::string& path, std::size_t limit);
+// A new file, flushed; never over one that is there (Error of kind usage): it may be the only copy of
+// something.
+void create_file(const std::string& path, ByteView content, unsigned mode);
 // Writes beside `path`, flushes, renames over it and flushes the folder: whole or not at all.
 void replace_file(const std::string& path, ByteView content, unsigned mode);
 // An unnamed scratch file in `folder` that vanishes with its handle.

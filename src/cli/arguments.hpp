@@ -33,6 +33,7 @@ class Arguments {
  public:
   // Throws Error of kind usage.
   Arguments(const VerbSpec& spec, const std::vector<std::string>& raw);
+  bool any() const { return !values_.empty(); }
   bool has(const std::string& name) const { return values_.contains(name); }
   std::optional<std::string> value(const std::string& name) const;
   std::vector<std::string> values(const std::string& name) const;

@@ -81,6 +81,10 @@ Environment::Environment() : clock_(make_clock()), home_(make_home()), machine_(
   if (clock_->simulated()) err("kestrum: the clock is simulated, set to {}\n", utc_text(clock_->now()));
 }
 
+bool Environment::in_and_out_are_terminals() const {
+  return isatty(STDIN_FILENO) == 1 && out_terminal_;
+}
+
 std::size_t Environment::width() const {
   winsize size{};
   if (ioctl(STDERR_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20) return size.ws_col;

@@ -19,6 +19,7 @@ class Environment {
   const Clock& clock() const { return *clock_; }
   const Home& home() const { return *home_; }
   const std::string& machine() const { return machine_; }
+  bool in_and_out_are_terminals() const;
   bool out_is_terminal() const { return out_terminal_; }
   bool err_is_terminal() const { return err_terminal_; }
   bool out_colour() const { return out_terminal_ && colour_; }

@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
+#include "cli/define_dialogue.hpp"
 #include "cli/job_words.hpp"
 #include "cli/print.hpp"
 #include "cli/table.hpp"
@@ -23,8 +24,32 @@ DestinationView view_of(const Job& job, const Environment& environment) {
   return view_destination(job, environment.people(), environment.clock().now());
 }
 
+// The keys that the answers want are made first: a job that names them can be read then.
+int define_by_asking(const std::string& name, const Environment& environment) {
+  check_job_name(name);
+  if (environment.home().has_job(name)) environment.home().create_job(name, "");  // says that it is there
+  JobDraft draft;
+  draft.name = name;
+  DefineEnd end = ask_for_job(draft, environment);
+  std::string text = job_text(name, draft.values);
+  std::filesystem::create_directories(environment.home().jobs_folder());
+  write_keys(draft);
+  environment.home().create_job(name, text);
+  out("\nSaved the job {}.\n", printable(name));
+  if (!draft.new_recovery.empty())
+    out("The secret part of the recovery key is {}: take it away from this machine.\n", printable(draft.new_recovery));
+  if (end == DefineEnd::save) {
+    out("See what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n", printable(name), printable(name));
+    return exit_done;
+  }
+  Verb verb = end == DefineEnd::preview ? preview_verb() : run_verb();
+  out("\n");
+  return verb.run(Arguments(verb.spec, {name}), environment);
+}
+
 int define(const Arguments& arguments, const Environment& environment) {
   const std::string& name = arguments.words()[0];
+  if (!arguments.any() && environment.in_and_out_are_terminals()) return define_by_asking(name, environment);
   JobValues values;
   for (const JobKey& key : job_keys()) {
     if (arguments.has(key.option())) values[{key.table, key.key}] = arguments.values(key.option());

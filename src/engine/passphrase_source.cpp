@@ -1,6 +1,7 @@
 #include "engine/passphrase_source.hpp"
 
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <cerrno>
 
@@ -69,6 +70,17 @@ RecoveryPublic read_recovery_public(const std::string& path) {
                 "name the file ending in .pub that 'kestrum recovery create' wrote");
   }
   return parse_recovery_public(text, path);
+}
+
+void write_recovery_files(const std::string& path) {
+  RecoveryKey key = make_recovery_key();
+  create_file(path, as_bytes(recovery_secret_text(key)), 0600);
+  try {
+    create_file(path + ".pub", as_bytes(recovery_public_text(key.open)), 0644);
+  } catch (...) {
+    unlink(path.c_str());
+    throw;
+  }
 }
 
 }  // namespace kestrum

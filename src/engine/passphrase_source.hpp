@@ -17,6 +17,9 @@ using AskPassphrase = std::function<std::optional<std::string>(const std::string
 std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
                                           const AskPassphrase& ask);
 
+// Makes a recovery key: its secret part in `path`, for its owner only, its public part in `path`.pub. Never
+// over files that are there (Error of kind usage); both or none.
+void write_recovery_files(const std::string& path);
 // The secret part of a recovery key, from a file that only its owner reads; throws Error of kind key.
 RecoveryKey read_recovery_secret(const std::string& path);
 // The public part; throws Error of kind key.

@@ -166,4 +166,22 @@ std::string job_text(const std::string& name, const JobValues& values) {
   return text;
 }
 
+std::string define_command(const std::string& name, const JobValues& values) {
+  auto quoted = [](const std::string& text) {
+    constexpr const char* plain =
+        "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
+    if (!text.empty() && text.find_first_not_of(plain) == std::string::npos) return text;
+    std::string out = "'";
+    for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+    return out + "'";
+  };
+  std::string command = "kestrum job define " + quoted(name);
+  for (const JobKey& key : job_keys()) {
+    auto given = values.find({key.table, key.key});
+    if (given == values.end()) continue;
+    for (const std::string& value : given->second) command += " --" + key.option() + " " + quoted(value);
+  }
+  return command;
+}
+
 }  // namespace kestrum

@@ -54,7 +54,7 @@ People find_people(const std::string& passwd_file, const std::string& home) {
   }
   std::sort(people.everybody.begin(), people.everybody.end(),
             [](const Account& a, const Account& b) { return a.name < b.name; });
-  if (!home.empty() && passwd_file.empty()) people.me.home = home;
+  if (!home.empty() && (passwd_file.empty() || people.me.home.empty())) people.me.home = home;
   if (people.me.name.empty()) people.me.name = "me";
   return people;
 }

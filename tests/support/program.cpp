@@ -6,6 +6,8 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <csignal>
+
 #include <cstdlib>
 #include <stdexcept>
 
@@ -93,6 +95,31 @@ Ran Program::run_on_terminal(const std::vector<std::string>& words, const std::s
     }
   }
   ran.exit = wait(pid);
+  close(terminal);
+  return ran;
+}
+
+Ran Program::converse(const std::vector<std::string>& words, const std::vector<Exchange>& exchanges) const {
+  int terminal = -1;
+  winsize size{30, 100, 0, 0};
+  pid_t pid = forkpty(&terminal, nullptr, nullptr, &size);
+  if (pid == 0) become(words);
+  Ran ran;
+  bool open = true, in_time = true;
+  std::size_t at = 0, since = 0;
+  while (open && in_time) {
+    pollfd ready{terminal, POLLIN, 0};
+    in_time = poll(&ready, 1, 10000) > 0;
+    if (in_time) read_some(terminal, ran.out, open);
+    if (at == exchanges.size() || ran.out.find(exchanges[at].prompt, since) == std::string::npos) continue;
+    usleep(20000);  // until it has turned the echo off, where it does
+    since = ran.out.size();
+    const std::string& answer = exchanges[at++].answer;
+    if (write(terminal, answer.data(), answer.size()) < 0) break;
+  }
+  if (!in_time) kill(pid, SIGKILL);
+  ran.exit = wait(pid);
+  if (!in_time || at < exchanges.size()) ran.exit = -1000;
   close(terminal);
   return ran;
 }

@@ -23,6 +23,14 @@ class Program {
   // On a pseudo-terminal of 100 columns; `typed` is sent once the output holds `prompt`.
   Ran run_on_terminal(const std::vector<std::string>& words, const std::string& prompt = {},
                       const std::string& typed = {}) const;
+  // A conversation on a pseudo-terminal of 30 lines of 100 columns: each answer is sent once the output since
+  // the one before holds its prompt. After the last one the output is read to its end. An exchange that does
+  // not come within ten seconds ends it, with exit -1000.
+  struct Exchange {
+    std::string prompt;
+    std::string answer;  // sent as it is: with its newline
+  };
+  Ran converse(const std::vector<std::string>& words, const std::vector<Exchange>& exchanges) const;
   // Started and left running, its output thrown away.
   pid_t start(const std::vector<std::string>& words) const;
   // Waits; exit code or -signal.

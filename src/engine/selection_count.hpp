@@ -1,0 +1,18 @@
+// How many files and bytes a choice brings, before anything runs.
+#pragma once
+
+#include "engine/preview_tally.hpp"
+#include "job/job_selection.hpp"
+
+namespace kestrum {
+
+struct SelectionCount {
+  FileCount all;
+  std::vector<NamedCounts> sources, categories;
+  std::uint64_t problems = 0;  // folders that could not be looked into and the like
+};
+
+// Walks everything, reads no file. Throws Error: usage (see `select`), stopped.
+SelectionCount count_selection(const WhatToSave& what, const People& people, Instant now, Observer& observer);
+
+}  // namespace kestrum

@@ -1,11 +1,11 @@
 // What is mounted where, as the kernel tells it (proc(5), /proc/PID/mountinfo).
 #pragma once
 
+#include <sys/types.h>
+
 #include <string>
 #include <string_view>
 #include <vector>
-
-#include <sys/types.h>
 
 namespace kestrum {
 

@@ -111,8 +111,8 @@ Instant calendar_steps_before(Instant now, int days, int months) {
     day = cctz::civil_day(month) + (std::min(day.day(), last.day()) - 1);
   }
   day -= days;
-  Instant then = from_local_earliest({static_cast<int>(day.year()), day.month(), day.day(), local.hour(),
-                                      local.minute(), local.second()});
+  Instant then = from_local_earliest(
+      {static_cast<int>(day.year()), day.month(), day.day(), local.hour(), local.minute(), local.second()});
   then.nanoseconds = now.nanoseconds;
   return then;
 }

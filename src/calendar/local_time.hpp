@@ -38,7 +38,8 @@ Instant from_local_earliest(const LocalMinute& local);
 // The last nanosecond of that local day.
 Instant end_of_day(int year, int month, int day);
 
-// The same time of day so many days and months earlier, on the last day of the month where there is no such day.
+// The same time of day so many days and months earlier, on the last day of the month where there is no such
+// day.
 Instant calendar_steps_before(Instant now, int days, int months);
 
 // A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days

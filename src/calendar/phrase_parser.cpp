@@ -1,5 +1,3 @@
-#include "calendar/phrase.hpp"
-
 #include <cctz/civil_time.h>
 
 #include <algorithm>
@@ -7,6 +5,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "calendar/phrase.hpp"
 #include "calendar/phrase_words.hpp"
 #include "calendar/recurrence.hpp"
 

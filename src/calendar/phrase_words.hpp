@@ -6,7 +6,7 @@
 namespace kestrum {
 
 inline constexpr std::array<const char*, 7> weekday_names{"monday", "tuesday",  "wednesday", "thursday",
-                                                   "friday", "saturday", "sunday"};
+                                                          "friday", "saturday", "sunday"};
 inline constexpr std::array<const char*, 5> ordinal_names{"first", "second", "third", "fourth", "fifth"};
 inline constexpr unsigned working_days = 0x1f;
 inline constexpr unsigned weekend_days = 0x60;

@@ -50,14 +50,15 @@ std::string Asker::text(const std::string& question, const std::string& fallback
   return answer.empty() ? fallback : answer;
 }
 
-std::size_t Asker::choose(const std::string& question, const std::vector<std::string>& choices, std::size_t usual,
-                          const std::string& help) {
+std::size_t Asker::choose(const std::string& question, const std::vector<std::string>& choices,
+                          std::size_t usual, const std::string& help) {
   for (std::size_t i = 0; i < choices.size(); ++i) out("  {}  {}\n", i + 1, choices[i]);
   while (true) {
     std::string answer = text(question, std::to_string(usual + 1), help);
     std::size_t number = 0;
     auto [end, code] = std::from_chars(answer.data(), answer.data() + answer.size(), number);
-    if (code == std::errc() && end == answer.data() + answer.size() && number >= 1 && number <= choices.size())
+    if (code == std::errc() && end == answer.data() + answer.size() && number >= 1 &&
+        number <= choices.size())
       return number - 1;
     out("  A number from 1 to {} is wanted.\n", choices.size());
   }

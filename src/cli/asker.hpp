@@ -1,5 +1,5 @@
-// Questions on a terminal: a default in brackets, ? for help, < for the way back, an end of input or Ctrl-C to
-// give up.
+// Questions on a terminal: a default in brackets, ? for help, < for the way back, an end of input or Ctrl-C
+// to give up.
 #pragma once
 
 #include <functional>

@@ -14,16 +14,17 @@ namespace kestrum {
 
 const std::vector<DefineQuestions::Question>& DefineQuestions::in_order() {
   static const std::vector<Question> all{
-      &DefineQuestions::what,       &DefineQuestions::more_folders, &DefineQuestions::leave_out,
-      &DefineQuestions::where,      &DefineQuestions::encryption,   &DefineQuestions::passphrase,
-      &DefineQuestions::way_back_in, &DefineQuestions::kind,        &DefineQuestions::when,
-      &DefineQuestions::keep,       &DefineQuestions::around,       &DefineQuestions::finish};
+      &DefineQuestions::what,        &DefineQuestions::more_folders, &DefineQuestions::leave_out,
+      &DefineQuestions::where,       &DefineQuestions::encryption,   &DefineQuestions::passphrase,
+      &DefineQuestions::way_back_in, &DefineQuestions::kind,         &DefineQuestions::when,
+      &DefineQuestions::keep,        &DefineQuestions::around,       &DefineQuestions::finish};
   return all;
 }
 
 DefineEnd ask_for_job(JobDraft& draft, const Environment& environment) {
   DefineQuestions questions(draft, environment);
-  out("A new job, {}. ? explains a question, < goes back, Ctrl-C gives up; nothing is saved before the end.\n",
+  out("A new job, {}. ? explains a question, < goes back, Ctrl-C gives up; nothing is saved before the "
+      "end.\n",
       printable(draft.name));
   const std::vector<DefineQuestions::Question>& all = DefineQuestions::in_order();
   // What was asked, with the answers before it; questions that had nothing to ask are not among them.
@@ -115,9 +116,9 @@ void DefineQuestions::finish() {
   out("\nThe same without questions:\n");
   if (!draft_.new_recovery.empty()) out("  kestrum recovery create {}\n", printable(draft_.new_recovery));
   out("  {}\n\n", define_command(draft_.name, draft_.values));
-  std::size_t choice =
-      ask_.choose("What now", {"save it", "save it, and preview what a run would copy", "save it, and run it now"}, 0,
-                  "  Nothing is saved yet. A preview writes nothing to the drive.");
+  std::size_t choice = ask_.choose(
+      "What now", {"save it", "save it, and preview what a run would copy", "save it, and run it now"}, 0,
+      "  Nothing is saved yet. A preview writes nothing to the drive.");
   end_ = choice == 0 ? DefineEnd::save : choice == 1 ? DefineEnd::preview : DefineEnd::run;
 }
 

@@ -29,7 +29,8 @@ void write_keys(const JobDraft& draft);
 // One question each, in order; each may put answers into the draft. Thrown WentBack leads to the one before.
 class DefineQuestions {
  public:
-  DefineQuestions(JobDraft& draft, const Environment& environment) : draft_(draft), environment_(environment) {}
+  DefineQuestions(JobDraft& draft, const Environment& environment)
+      : draft_(draft), environment_(environment) {}
 
   using Question = void (DefineQuestions::*)();
   static const std::vector<Question>& in_order();

@@ -12,9 +12,10 @@ namespace kestrum {
 
 void DefineQuestions::encryption() {
   ask_.heading("How are they protected?");
-  bool yes = ask_.yes("Encrypt the sets, so that the drive alone tells nothing", true,
-                      "  Whoever finds or steals the drive can read nothing without the passphrase. Without encryption\n"
-                      "  everybody who has the drive has the files.");
+  bool yes = ask_.yes(
+      "Encrypt the sets, so that the drive alone tells nothing", true,
+      "  Whoever finds or steals the drive can read nothing without the passphrase. Without encryption\n"
+      "  everybody who has the drive has the files.");
   for (const char* key : {"passphrase", "recovery-key"}) unset("protect", key);
   draft_.new_passphrase.clear();
   draft_.new_recovery.clear();
@@ -28,7 +29,8 @@ void DefineQuestions::encryption() {
 void DefineQuestions::passphrase() {
   if (!encrypted()) return;
   std::size_t choice = ask_.choose(
-      "The passphrase is", {"in a file that only its owner reads, so that the job can run by itself", "asked for at each run"}, 0,
+      "The passphrase is",
+      {"in a file that only its owner reads, so that the job can run by itself", "asked for at each run"}, 0,
       "  A job that runs at night has nobody to ask. The file is closed to other people of this machine.");
   draft_.new_passphrase.clear();
   if (choice == 1) {
@@ -38,7 +40,8 @@ void DefineQuestions::passphrase() {
   std::string folder = environment_.home().jobs_folder();
   std::string usual = folder.substr(0, folder.rfind('/')) + "/" + draft_.name + ".pass";
   while (true) {
-    std::string file = ask_.text("File", usual, "  A file with the passphrase in it, or one that is to be made.");
+    std::string file =
+        ask_.text("File", usual, "  A file with the passphrase in it, or one that is to be made.");
     if (!try_value("protect", "passphrase", {"file:" + file})) continue;
     try {
       if (access(file.c_str(), F_OK) == 0) {
@@ -65,24 +68,32 @@ void DefineQuestions::passphrase() {
 
 void DefineQuestions::way_back_in() {
   if (!encrypted()) return;
-  out("\nNobody can bring back a lost passphrase: not you, not the people who made this program. The copies are\n"
+  out("\nNobody can bring back a lost passphrase: not you, not the people who made this program. The copies "
+      "are\n"
       "worth nothing then. So there must be a second way in, or a note of it away from this machine.\n");
   unset("protect", "recovery-key");
   draft_.new_recovery.clear();
   while (true) {
     std::size_t choice = ask_.choose(
         "Your choice",
-        {"a new recovery key, kept away from this machine", "a recovery key that there is already", "the passphrase is written down"}, 0,
-        "  A recovery key is a pair of files. The public part stays here and lets sets be opened by the secret\n"
+        {"a new recovery key, kept away from this machine", "a recovery key that there is already",
+         "the passphrase is written down"},
+        0,
+        "  A recovery key is a pair of files. The public part stays here and lets sets be opened by the "
+        "secret\n"
         "  part, which you keep elsewhere, with a copy on paper. One key may serve all your machines.");
     if (choice == 2) {
-      std::string words = ask_.text("Type: it is written down", "", "  Write the passphrase on paper, and put the paper where the machine is not.");
+      std::string words =
+          ask_.text("Type: it is written down", "",
+                    "  Write the passphrase on paper, and put the paper where the machine is not.");
       if (words == "it is written down") return;
       out("  These are not the words.\n");
       continue;
     }
-    std::string file = ask_.text(choice == 0 ? "File for its secret part, best on a stick that you take along" : "File with its public part", "",
-                                 "  The full path. The public part has the same name with .pub behind it.");
+    std::string file =
+        ask_.text(choice == 0 ? "File for its secret part, best on a stick that you take along"
+                              : "File with its public part",
+                  "", "  The full path. The public part has the same name with .pub behind it.");
     if (!file.starts_with('/')) {
       out("  The full path is wanted, like /media/office/skerry{}.\n", choice == 0 ? "" : ".pub");
       continue;
@@ -91,9 +102,11 @@ void DefineQuestions::way_back_in() {
       if (choice == 1) {
         read_recovery_public(file);
       } else if (access(file.c_str(), F_OK) == 0 || access((file + ".pub").c_str(), F_OK) == 0) {
-        throw Error(ErrorKind::usage, printable(file) + " is there already and is not written over", "choose another name");
+        throw Error(ErrorKind::usage, printable(file) + " is there already and is not written over",
+                    "choose another name");
       } else if (access(file.substr(0, file.rfind('/') + 1).c_str(), W_OK) != 0) {
-        throw Error(ErrorKind::usage, "nothing can be written beside " + printable(file), "choose a folder that is there");
+        throw Error(ErrorKind::usage, "nothing can be written beside " + printable(file),
+                    "choose a folder that is there");
       }
     } catch (const Error& error) {
       out("  {}\n  {}\n", error.what(), error.hint());
@@ -114,7 +127,8 @@ void DefineQuestions::kind() {
        "differential: each run stores what changed since the last full set; grows until the next full one",
        "full: each run stores everything, " + all + " each time before compression"},
       0,
-      "  All of them let you go back to every run. An incremental restore looks into several sets, a differential one\n"
+      "  All of them let you go back to every run. An incremental restore looks into several sets, a "
+      "differential one\n"
       "  into two, a full one into one. A new full set comes every 30 sets unless you say otherwise.");
   const char* kinds[] = {"incremental", "differential", "full"};
   set("how", "kind", {kinds[choice]});
@@ -125,9 +139,12 @@ void DefineQuestions::when() {
   std::vector<std::string> phrases;
   unset("when", "runs");
   while (true) {
-    std::string answer = ask_.text(phrases.empty() ? "When" : "And when else (empty: that is all)", phrases.empty() ? "daily at 12:30" : "",
-                                   "  by hand; daily at 12:30; weekdays at 20:30; monday and friday at 09:00; every 20 minutes; hourly at\n"
-                                   "  minute 15; first sunday at 03:00 full; monthly on the last day at 22:00; every 2 weeks from 2027-03-14\n"
+    std::string answer = ask_.text(phrases.empty() ? "When" : "And when else (empty: that is all)",
+                                   phrases.empty() ? "daily at 12:30" : "",
+                                   "  by hand; daily at 12:30; weekdays at 20:30; monday and friday at "
+                                   "09:00; every 20 minutes; hourly at\n"
+                                   "  minute 15; first sunday at 03:00 full; monthly on the last day at "
+                                   "22:00; every 2 weeks from 2027-03-14\n"
                                    "  at 09:30; on change. A kind at the end holds for these runs only.");
     if (answer.empty()) break;
     if (answer == "by hand" && phrases.empty()) return;
@@ -143,7 +160,8 @@ void DefineQuestions::when() {
     if (!next.empty()) out("  next: {}\n", join(next, ", "));
   }
   std::size_t missed = ask_.choose("When a run was missed, because the machine or the drive was away",
-                                   {"make up for it at the next chance", "skip it"}, 0, "  A machine that is off at night misses its nightly runs.");
+                                   {"make up for it at the next chance", "skip it"}, 0,
+                                   "  A machine that is off at night misses its nightly runs.");
   if (missed == 1) set("when", "if-missed", {"skip"});
 }
 
@@ -152,30 +170,37 @@ void DefineQuestions::keep() {
   for (const char* key : {"age", "points", "thin", "drive-limit"}) unset("keep", key);
   std::size_t choice = ask_.choose(
       "Your choice",
-      {"every point for 14 days, one a week for 2 months, one a month for 1 year", "for a time that you say", "a number of points that you say",
-       "as long as there is room"},
-      0,
-      "  What another set needs is never removed, and at least two good points stay whatever happens.");
-  if (choice == 0) set("keep", "thin", {"every point for 14 days", "one a week for 2 months", "one a month for 1 year"});
-  while (choice == 1 && !try_value("keep", "age", {ask_.text("How long", "90 days", "  Like 90 days, 6 months, 2 years.")})) {
+      {"every point for 14 days, one a week for 2 months, one a month for 1 year", "for a time that you say",
+       "a number of points that you say", "as long as there is room"},
+      0, "  What another set needs is never removed, and at least two good points stay whatever happens.");
+  if (choice == 0)
+    set("keep", "thin", {"every point for 14 days", "one a week for 2 months", "one a month for 1 year"});
+  while (
+      choice == 1 &&
+      !try_value("keep", "age", {ask_.text("How long", "90 days", "  Like 90 days, 6 months, 2 years.")})) {
   }
-  while (choice == 2 && !try_value("keep", "points", {ask_.text("How many", "10 points", "  Like 10 points.")})) {
+  while (choice == 2 &&
+         !try_value("keep", "points", {ask_.text("How many", "10 points", "  Like 10 points.")})) {
   }
   while (!try_value("keep", "drive-limit",
-                    {ask_.text("How much of the drive may be used", "85%", "  A full drive is slow and takes nothing more; leave it some air.")})) {
+                    {ask_.text("How much of the drive may be used", "85%",
+                               "  A full drive is slow and takes nothing more; leave it some air.")})) {
   }
 }
 
 void DefineQuestions::around() {
   ask_.heading("Around a run, and afterwards (kept in the job; a coming version acts on it)");
-  std::string before = ask_.text("Command before each run (empty: none)", "", "  For instance one that writes a database out into a file.");
-  std::string after = ask_.text("Command after each run (empty: none)", "", "  For instance one that starts a program again.");
+  std::string before = ask_.text("Command before each run (empty: none)", "",
+                                 "  For instance one that writes a database out into a file.");
+  std::string after = ask_.text("Command after each run (empty: none)", "",
+                                "  For instance one that starts a program again.");
   for (const char* key : {"before", "after"}) unset("around", key);
   if (!before.empty()) set("around", "before", {before});
   if (!after.empty()) set("around", "after", {after});
   unset("tell", "mail");
   while (true) {
-    std::string mail = ask_.text("Mail about problems to (empty: nobody)", "", "  An address like office@skerrypoint.example.");
+    std::string mail = ask_.text("Mail about problems to (empty: nobody)", "",
+                                 "  An address like office@skerrypoint.example.");
     if (mail.empty() || try_value("tell", "mail", {mail})) return;
   }
 }

@@ -48,7 +48,8 @@ void DefineQuestions::count() {
   }
   table.row({"all together", grouped(count.all.files), size_text(count.all.bytes)});
   out("{}", table.text());
-  if (count.problems > 0) out("  {} could not be looked into.\n", count_text(count.problems, "file or folder", "files or folders"));
+  if (count.problems > 0)
+    out("  {} could not be looked into.\n", count_text(count.problems, "file or folder", "files or folders"));
 }
 
 void DefineQuestions::what() {
@@ -58,16 +59,19 @@ void DefineQuestions::what() {
   for (const Preset& preset : presets()) choices.emplace_back(preset.words);
   choices.emplace_back("kinds of files that you choose, in people's homes");
   choices.emplace_back("folders that you name");
-  std::size_t choice = ask_.choose("Your choice", choices, 0,
-                                   "  A kind of files is its standard folders and its file types anywhere in the homes. Folders\n"
-                                   "  can be added next, and others left out. Whatever you choose is counted at once.");
+  std::size_t choice = ask_.choose(
+      "Your choice", choices, 0,
+      "  A kind of files is its standard folders and its file types anywhere in the homes. Folders\n"
+      "  can be added next, and others left out. Whatever you choose is counted at once.");
   if (choice < presets().size()) {
     draft_.values = presets()[choice].values;
   } else if (choice == presets().size()) {
     std::span<const Category> all = categories();
-    for (std::size_t i = 0; i < all.size(); ++i) out("  {:>2}  {:<17} {}\n", i + 1, all[i].name, all[i].words);
+    for (std::size_t i = 0; i < all.size(); ++i)
+      out("  {:>2}  {:<17} {}\n", i + 1, all[i].name, all[i].words);
     while (true) {
-      std::string answer = ask_.text("Numbers of the kinds", "1 2 6", "  For instance: 1 2 6. kestrum help categories says what each takes.");
+      std::string answer = ask_.text("Numbers of the kinds", "1 2 6",
+                                     "  For instance: 1 2 6. kestrum help categories says what each takes.");
       if (auto chosen = numbers(answer, all.size())) {
         for (std::size_t number : *chosen) value("what", "categories").emplace_back(all[number].name);
         break;
@@ -75,9 +79,10 @@ void DefineQuestions::what() {
       out("  Numbers from 1 to {} are wanted, with blanks between.\n", all.size());
     }
     while (true) {
-      std::string who = ask_.text("Whose homes: me, everybody, or names", "everybody",
-                                  "  me: whoever runs the job. everybody: all who have an account and a home on this machine,\n"
-                                  "  also those who come later. Or names people log in with, with blanks between.");
+      std::string who = ask_.text(
+          "Whose homes: me, everybody, or names", "everybody",
+          "  me: whoever runs the job. everybody: all who have an account and a home on this machine,\n"
+          "  also those who come later. Or names people log in with, with blanks between.");
       std::vector<std::string> people;
       for (std::string& name : split(who, ' ')) {
         if (!name.empty()) people.push_back(std::move(name));
@@ -99,10 +104,12 @@ void DefineQuestions::what() {
 
 void DefineQuestions::more_folders() {
   bool needed = !is_set("what", "categories") && !is_set("what", "folders");
-  std::vector<std::string> folders = is_set("what", "folders") ? value("what", "folders") : std::vector<std::string>{};
+  std::vector<std::string> folders =
+      is_set("what", "folders") ? value("what", "folders") : std::vector<std::string>{};
   while (true) {
-    std::string answer = ask_.text(needed && folders.empty() ? "A folder or file to save" : "Another folder or file (empty: no more)", "",
-                                   "  Its full path, like /srv/ringing. Each is counted as you name it.");
+    std::string answer = ask_.text(
+        needed && folders.empty() ? "A folder or file to save" : "Another folder or file (empty: no more)",
+        "", "  Its full path, like /srv/ringing. Each is counted as you name it.");
     if (answer.empty() && needed && folders.empty()) continue;
     if (answer.empty()) return;
     std::vector<std::string> more = folders;
@@ -122,9 +129,10 @@ void DefineQuestions::leave_out() {
   std::vector<std::string> skip = is_set("what", "skip") ? value("what", "skip") : std::vector<std::string>{};
   bool changed = false;
   while (true) {
-    std::string answer = ask_.text("Leave out besides (empty: nothing more)", "",
-                                   "  A name like *.part, a folder like scratch/, a path like /srv/ringing/tmp. A pattern that begins\n"
-                                   "  with ! takes back what an earlier one leaves out; the last one that fits wins.");
+    std::string answer = ask_.text(
+        "Leave out besides (empty: nothing more)", "",
+        "  A name like *.part, a folder like scratch/, a path like /srv/ringing/tmp. A pattern that begins\n"
+        "  with ! takes back what an earlier one leaves out; the last one that fits wins.");
     if (answer.empty()) break;
     std::vector<std::string> more = skip;
     more.push_back(answer);
@@ -137,7 +145,8 @@ void DefineQuestions::leave_out() {
 
 // Numbered, as destinations: by label where there is one.
 void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
-  Selection selection = select(chosen(), environment_.people(), environment_.clock().now(), [](const std::string&) {});
+  Selection selection =
+      select(chosen(), environment_.people(), environment_.clock().now(), [](const std::string&) {});
   Table table({{"", right}, {"DRIVE", left}, {"SIZE", right}, {"FREE", right}, {"", left}});
   destinations.clear();
   for (const DriveFacts& drive : possible_drives()) {
@@ -146,9 +155,12 @@ void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
     std::vector<std::string> remarks{drive.type};
     if (drive.removable) remarks.emplace_back("removable");
     if (drive.network) remarks.emplace_back("on another machine");
-    if (drive.largest_file && drive.largest_file_known) remarks.push_back("files of up to " + size_text(*drive.largest_file));
-    if (!shared_disk(selection, drive.mount, drive).empty()) remarks.emplace_back("THE DISK OF THE FILES THEMSELVES");
-    table.row({std::to_string(destinations.size()), printable(drive.mount) + (drive.label.empty() ? "" : " (" + printable(drive.label) + ")"),
+    if (drive.largest_file && drive.largest_file_known)
+      remarks.push_back("files of up to " + size_text(*drive.largest_file));
+    if (!shared_disk(selection, drive.mount, drive).empty())
+      remarks.emplace_back("THE DISK OF THE FILES THEMSELVES");
+    table.row({std::to_string(destinations.size()),
+               printable(drive.mount) + (drive.label.empty() ? "" : " (" + printable(drive.label) + ")"),
                size_text(drive.total), size_text(drive.free), join(remarks, ", ")});
   }
   if (destinations.empty()) {
@@ -172,13 +184,19 @@ bool DefineQuestions::take_destination(const std::string& destination) {
   }
   if (!view.trouble.empty()) {
     out("  {}\n", view.trouble);
-    if (!ask_.yes("  Take it all the same", false, "  It can be mended before the first run; until then runs fail.")) return false;
+    if (!ask_.yes("  Take it all the same", false,
+                  "  It can be mended before the first run; until then runs fail."))
+      return false;
   }
-  if (view.drive) out("  {}: {}; {} free.\n", printable(view.root), view.drive->text(), size_text(view.drive->free));
+  if (view.drive)
+    out("  {}: {}; {} free.\n", printable(view.root), view.drive->text(), size_text(view.drive->free));
   if (view.shared.empty()) return true;
-  out("\n  Careful: {}.\n  A backup on the same disk helps against slips of the finger, not against a broken or stolen disk.\n",
+  out("\n  Careful: {}.\n  A backup on the same disk helps against slips of the finger, not against a broken "
+      "or stolen disk.\n",
       view.shared);
-  if (!ask_.yes("  Save onto the same disk all the same", false, "  Better: connect another drive, and choose that one.")) return false;
+  if (!ask_.yes("  Save onto the same disk all the same", false,
+                "  Better: connect another drive, and choose that one."))
+    return false;
   set("where", "same-disk", {"accept"});
   return true;
 }
@@ -188,11 +206,14 @@ void DefineQuestions::where() {
   std::vector<std::string> destinations;
   while (true) {
     show_drives(destinations);
-    std::string answer = ask_.text("A number, or a folder", destinations.empty() ? "" : "1",
-                                   "  Another drive than the one with the files: a path like /media/tern-1, or label:NAME, which is found\n"
-                                   "  wherever the drive is mounted, with /FOLDER behind it if the copies should not lie at its top.");
+    std::string answer = ask_.text(
+        "A number, or a folder", destinations.empty() ? "" : "1",
+        "  Another drive than the one with the files: a path like /media/tern-1, or label:NAME, which is "
+        "found\n"
+        "  wherever the drive is mounted, with /FOLDER behind it if the copies should not lie at its top.");
     if (answer.empty()) continue;
-    if (auto number = numbers(answer, destinations.size()); number && number->size() == 1) answer = destinations[number->front()];
+    if (auto number = numbers(answer, destinations.size()); number && number->size() == 1)
+      answer = destinations[number->front()];
     if (take_destination(answer)) return;
     unset("where", "destinations");
   }

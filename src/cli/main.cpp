@@ -7,6 +7,7 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "cli/help_topics.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
@@ -15,10 +16,10 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {job_define_verb(), job_list_verb(), job_show_verb(),        job_check_verb(),
-          job_edit_verb(),   job_copy_verb(), job_enable_verb(),      job_disable_verb(), job_remove_verb(),
-          preview_verb(),    run_verb(),      points_verb(),          browse_verb(),    find_verb(),
-          restore_verb(),    verify_verb(),   recovery_create_verb(), status_verb(),    history_verb()};
+  return {job_define_verb(), job_list_verb(),        job_show_verb(),    job_check_verb(),  job_edit_verb(),
+          job_copy_verb(),   job_enable_verb(),      job_disable_verb(), job_remove_verb(), preview_verb(),
+          run_verb(),        points_verb(),          browse_verb(),      find_verb(),       restore_verb(),
+          verify_verb(),     recovery_create_verb(), status_verb(),      history_verb()};
 }
 
 namespace {
@@ -36,7 +37,8 @@ std::string overview(const std::vector<Verb>& verbs) {
     std::string column = left(verb);
     out += "  " + column + std::string(width - column.size() + 2, ' ') + verb.spec.summary + "\n";
   }
-  return out + "\nMore on each: kestrum help VERB\n";
+  return out + "\nMore on each: kestrum help VERB; on words of job files: kestrum help " +
+         join(help_topics(), ", ") + "\n";
 }
 
 const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<std::string>& words,
@@ -76,7 +78,12 @@ int dispatch(const std::vector<std::string>& words) {
   }
   bool help = words[0] == "help";
   std::vector<std::string> rest(words.begin() + (help ? 1 : 0), words.end());
+  if (std::optional<std::string> topic = help && rest.size() == 1 ? help_topic(rest[0]) : std::nullopt) {
+    out("{}", *topic);
+    return exit_done;
+  }
   std::size_t used = 0;
+  verbs.push_back(suggest_verb());  // hidden
   const Verb* verb = find_verb_named(verbs, rest, used);
   if (verb == nullptr) unknown_verb(verbs, rest);
   rest.erase(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(used));

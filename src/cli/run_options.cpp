@@ -19,9 +19,8 @@ std::optional<Kind> wanted_kind(const Arguments& arguments) {
 }
 
 RunContext run_context(const Environment& environment, Observer& observer) {
-  RunContext context{environment.home(),    environment.clock(),
-                     observer,              environment.ask(),
-                     environment.machine(), std::string("kestrum ") + KESTRUM_VERSION,
+  RunContext context{environment.home(),   environment.clock(),   observer,
+                     environment.ask(),    environment.machine(), std::string("kestrum ") + KESTRUM_VERSION,
                      environment.workers()};
   context.people = environment.people();
   return context;

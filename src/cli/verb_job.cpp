@@ -19,7 +19,6 @@
 namespace kestrum {
 namespace {
 
-
 DestinationView view_of(const Job& job, const Environment& environment) {
   return view_destination(job, environment.people(), environment.clock().now());
 }
@@ -37,9 +36,11 @@ int define_by_asking(const std::string& name, const Environment& environment) {
   environment.home().create_job(name, text);
   out("\nSaved the job {}.\n", printable(name));
   if (!draft.new_recovery.empty())
-    out("The secret part of the recovery key is {}: take it away from this machine.\n", printable(draft.new_recovery));
+    out("The secret part of the recovery key is {}: take it away from this machine.\n",
+        printable(draft.new_recovery));
   if (end == DefineEnd::save) {
-    out("See what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n", printable(name), printable(name));
+    out("See what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
+        printable(name), printable(name));
     return exit_done;
   }
   Verb verb = end == DefineEnd::preview ? preview_verb() : run_verb();

@@ -37,7 +37,8 @@ std::vector<KeyChange> changes_of(const Arguments& arguments) {
                   near ? "did you mean " + *near + "?" : "write it like what-skip");
     }
     if (arguments.has(option))
-      throw Error(ErrorKind::usage, "--" + option + " is given, and --usual takes it away", "give one of them");
+      throw Error(ErrorKind::usage, "--" + option + " is given, and --usual takes it away",
+                  "give one of them");
     changes.push_back({found, std::nullopt});
   }
   if (arguments.has("same-disk"))
@@ -77,7 +78,8 @@ void open_editor(const std::string& path) {
   }
   int status = 0;
   if (child < 0 || waitpid(child, &status, 0) != child || !WIFEXITED(status) || WEXITSTATUS(status) != 0)
-    throw Error(ErrorKind::failed, "the editor '" + printable(editor) + "' did not end well; nothing was changed",
+    throw Error(ErrorKind::failed,
+                "the editor '" + printable(editor) + "' did not end well; nothing was changed",
                 "set EDITOR to an editor that is there, or give options: kestrum help job edit");
 }
 
@@ -108,7 +110,8 @@ std::string text_from_editor(const Home& home, const Job& job) {
 }
 
 // Takes the new text over and says what it means.
-int save(const Job& before, const std::string& text, const Arguments& arguments, const Environment& environment) {
+int save(const Job& before, const std::string& text, const Arguments& arguments,
+         const Environment& environment) {
   const Home& home = environment.home();
   Job after = parse_job(before.name, before.file, text);
   std::vector<std::string> meaning;
@@ -163,7 +166,8 @@ int copy(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     out("{}", job_document(environment.home().load_job(to)));
   } else {
-    out("{} is a copy of {} now, with sets of its own: its first run writes a full one. Change it with: kestrum job "
+    out("{} is a copy of {} now, with sets of its own: its first run writes a full one. Change it with: "
+        "kestrum job "
         "edit {}\n",
         printable(to), printable(from), printable(to));
   }
@@ -183,7 +187,8 @@ int switch_job(const Arguments& arguments, const Environment& environment, bool 
   } else if (on) {
     out("{} is enabled: it runs by itself and with --all again.\n", printable(job.name));
   } else {
-    out("{} is disabled: it runs only when it is asked for by name. Its sets stay as they are.\n", printable(job.name));
+    out("{} is disabled: it runs only when it is asked for by name. Its sets stay as they are.\n",
+        printable(job.name));
   }
   return exit_done;
 }
@@ -203,10 +208,13 @@ Verb job_edit_verb() {
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.options.push_back(json_option);
   spec.details =
-      "Without options the job file is opened in $VISUAL or $EDITOR, on a copy, which is taken over only when it is\n"
-      "valid. With options just those keys are changed where they stand; comments and order stay as they are. A\n"
+      "Without options the job file is opened in $VISUAL or $EDITOR, on a copy, which is taken over only "
+      "when it is\n"
+      "valid. With options just those keys are changed where they stand; comments and order stay as they "
+      "are. A\n"
       "list is replaced by the values given.";
-  spec.examples = {"kestrum job edit wardens", "kestrum job edit wardens --how-compression small --keep-age \"90 days\"",
+  spec.examples = {"kestrum job edit wardens",
+                   "kestrum job edit wardens --how-compression small --keep-age \"90 days\"",
                    "kestrum job edit wardens --usual what-skip"};
   return {spec, edit};
 }
@@ -222,7 +230,14 @@ Verb job_copy_verb() {
           copy};
 }
 Verb job_enable_verb() {
-  return {{"job enable", "NAME", "let a job run by itself again", "", 1, 1, {json_option}, {"kestrum job enable wardens"}},
+  return {{"job enable",
+           "NAME",
+           "let a job run by itself again",
+           "",
+           1,
+           1,
+           {json_option},
+           {"kestrum job enable wardens"}},
           enable};
 }
 Verb job_disable_verb() {

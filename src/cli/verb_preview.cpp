@@ -25,7 +25,12 @@ std::string counted(const FileCount& count) {
 
 // Where, how much, and how much of it is to be read.
 void print_counts(const std::string& head, const std::vector<NamedCounts>& all, std::size_t most) {
-  Table table({{head, left}, {"FILES", right}, {"SIZE", right}, {"NEW", right}, {"CHANGED", right}, {"TO READ", right}});
+  Table table({{head, left},
+               {"FILES", right},
+               {"SIZE", right},
+               {"NEW", right},
+               {"CHANGED", right},
+               {"TO READ", right}});
   bool everything = std::all_of(all.begin(), all.end(), [](const NamedCounts& one) {
     return one.counts.read_bytes() == one.counts.all().bytes;
   });
@@ -33,7 +38,8 @@ void print_counts(const std::string& head, const std::vector<NamedCounts>& all, 
     const VerdictCounts& counts = all[i].counts;
     FileCount sum = counts.all();
     FileCount changed{counts.changed.files + counts.attributes.files, 0};
-    table.row({printable(all[i].name), grouped(sum.files), size_text(sum.bytes), counted(counts.added), counted(changed),
+    table.row({printable(all[i].name), grouped(sum.files), size_text(sum.bytes), counted(counts.added),
+               counted(changed),
                everything || counts.read_bytes() == 0 ? "" : size_text(counts.read_bytes())});
   }
   out("{}", table.text());
@@ -76,31 +82,36 @@ void print_left_out(const PreviewResult& preview) {
     table.row({grouped(preview.left_out[i].things), std::string(why)});
   }
   out("{}", table.text());
-  if (preview.left_out.size() > shown) out("  and {} more reasons; all of them with --json\n", preview.left_out.size() - shown);
+  if (preview.left_out.size() > shown)
+    out("  and {} more reasons; all of them with --json\n", preview.left_out.size() - shown);
   out("\n");
 }
 
 void print_room(const PreviewResult& preview) {
   const SizeEstimate& estimate = preview.estimate;
-  std::string about = estimate.whole ? "everything was looked at"
-                                     : fmt::format("{} to {}, from a sample of {}", size_text(estimate.least),
-                                                   size_text(estimate.most), size_text(estimate.sampled_bytes));
+  std::string about = estimate.whole
+                          ? "everything was looked at"
+                          : fmt::format("{} to {}, from a sample of {}", size_text(estimate.least),
+                                        size_text(estimate.most), size_text(estimate.sampled_bytes));
   out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
       size_text(estimate.stored_bytes), about);
-  out("Expected time: about {}, by the speed of {}.\n", duration_text(preview.duration),
+  out("Expected time: {}, by the speed of {}.\n",
+      preview.duration < std::chrono::seconds(1) ? "less than a second" : "about " + duration_text(preview.duration),
       preview.duration_from_history ? "earlier runs" : "the sample; the drive may be slower");
   out("Drive {}: {}; {} of {} free.\n", printable(preview.destination), preview.drive.text(),
       size_text(preview.free_bytes), size_text(preview.total_bytes));
   if (!preview.set_fits())
     out("It does not fit: {} more are needed. Free some space, leave something out, or take another drive.\n",
         size_text(estimate.stored_bytes - preview.free_bytes));
-  std::string held = preview.held_bytes > 0 ? ", and " + size_text(preview.held_bytes) + " are this job's already" : "";
+  std::string held =
+      preview.held_bytes > 0 ? ", and " + size_text(preview.held_bytes) + " are this job's already" : "";
   out("An old full set goes only once a new one is complete, so the drive must hold two: {}{}. {}\n",
       size_text(preview.needed_bytes()), held,
       preview.two_fulls_fit()
           ? "They fit, with " + size_text(preview.free_bytes + preview.held_bytes - preview.needed_bytes()) +
                 " for the sets between."
-          : "They do not fit: " + size_text(preview.needed_bytes() - preview.free_bytes - preview.held_bytes) +
+          : "They do not fit: " +
+                size_text(preview.needed_bytes() - preview.free_bytes - preview.held_bytes) +
                 " are missing. Take a larger drive, or save less.");
 }
 
@@ -118,7 +129,8 @@ void print_preview(const PreviewResult& preview) {
     out("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
 }
 
-int why(const std::string& job, const std::string& path, const Arguments& arguments, const RunContext& context) {
+int why(const std::string& job, const std::string& path, const Arguments& arguments,
+        const RunContext& context) {
   Explanation explanation = preview_why(job, path, context);
   if (arguments.has("json")) {
     out("{}", why_document(job, path, explanation));

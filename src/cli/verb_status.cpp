@@ -17,7 +17,6 @@
 namespace kestrum {
 namespace {
 
-
 std::unique_ptr<Ledger> open_ledger(const Environment& environment) {
   return Ledger::open_or_renew(environment.home().ledger_path(),
                                [](const std::string& text) { err("{}\n", text); });

@@ -32,7 +32,9 @@ Verb verify_verb();
 Verb recovery_create_verb();
 Verb status_verb();
 Verb history_verb();
+Verb suggest_verb();
 
+// Those that the help shows.
 std::vector<Verb> all_verbs();
 
 // Options that every verb with a SUBJECT takes, and what they say.

@@ -38,10 +38,11 @@ class JobRun {
     try {
       steps();
     } catch (const Error& error) {
-      outcome_.error = error.system_code() == EFBIG
-                           ? Error(error.kind(), error.what(),
-                                   "the destination takes no files of that size: set [how] volume-size below it")
-                           : error;
+      outcome_.error =
+          error.system_code() == EFBIG
+              ? Error(error.kind(), error.what(),
+                      "the destination takes no files of that size: set [how] volume-size below it")
+              : error;
     } catch (const std::bad_alloc&) {
       outcome_.error = Error(ErrorKind::failed, "there was not enough memory");
     } catch (const std::exception& error) {
@@ -77,8 +78,8 @@ class JobRun {
   void steps() {
     state_ = context_.home.load_state(job_.name);
     destination_ = find_destination(job_, state_, context_.machine, context_.open_store);
-    Selection selection =
-        select(job_.what, context_.people, context_.clock.now(), [this](const std::string& text) { observer_.note(text); });
+    Selection selection = select(job_.what, context_.people, context_.clock.now(),
+                                 [this](const std::string& text) { observer_.note(text); });
     selection.excluded.push_back(destination_.folder_identity);
     refuse_same_disk(selection);
     claim_destination(destination_, job_, state_, context_.machine, context_.clock);

@@ -95,8 +95,9 @@ Match Comparison::match(const Walked& found) {
   } else if (base.type != type_of(now)) {
     match.why = "it is of another type";
   } else if (!same_time(base.changed, now.st_ctim) || !same_time(base.modified, now.st_mtim)) {
-    match.only_attributes = same_time(base.modified, now.st_mtim) &&
-                            (base.type != EntryType::file || base.size == static_cast<std::uint64_t>(now.st_size));
+    match.only_attributes =
+        same_time(base.modified, now.st_mtim) &&
+        (base.type != EntryType::file || base.size == static_cast<std::uint64_t>(now.st_size));
     match.why = match.only_attributes ? "its attributes were changed" : "its time differs";
   } else if (base.type == EntryType::file && base.size != static_cast<std::uint64_t>(now.st_size)) {
     match.why = "its size differs";

@@ -19,7 +19,7 @@ enum class Change { added, changed, held };
 
 struct Match {
   Change change = Change::added;
-  std::optional<Entry> base;  // the entry compared with
+  std::optional<Entry> base;     // the entry compared with
   bool only_attributes = false;  // changed, but neither its size nor its time of modification
   std::string why;               // for "changed": what differs, in plain words
 };

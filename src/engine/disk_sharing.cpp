@@ -43,7 +43,8 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
     view.root = locate_destination(view.root);
     struct stat status {};
     if (stat(view.root.c_str(), &status) != 0) {
-      view.trouble = shown + (errno == ENOENT ? "is not there now" : "cannot be reached: " + system_reason(errno)) +
+      view.trouble = shown +
+                     (errno == ENOENT ? "is not there now" : "cannot be reached: " + system_reason(errno)) +
                      "; connect the drive, or create the folder";
       return view;
     }
@@ -53,7 +54,8 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
     }
     struct stat root {};
     if (stat("/", &root) == 0 && root.st_dev == status.st_dev && root.st_ino == status.st_ino)
-      throw Error(ErrorKind::usage, shown + "is the root of the system's own disk", "name a folder on another drive");
+      throw Error(ErrorKind::usage, shown + "is the root of the system's own disk",
+                  "name a folder on another drive");
     view.drive = drive_facts(view.root);
   } catch (const Error& error) {
     if (error.kind() == ErrorKind::usage) throw;

@@ -19,7 +19,7 @@ struct DestinationView {
   std::string root;     // where it is; the job's words when it is not there
   std::string trouble;  // why it cannot be used, with what to do; empty when it can
   std::optional<DriveFacts> drive;
-  std::string shared;   // shared_disk
+  std::string shared;  // shared_disk
 };
 // Looks, writes nothing. Throws Error of kind usage for a selection that cannot be (nobody of that name), and
 // for the root of the system's disk.

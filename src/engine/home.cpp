@@ -103,7 +103,8 @@ void Home::create_job(const std::string& name, const std::string& text) const {
 void Home::change_job(const std::string& name, const std::string& before, const std::string& text) const {
   std::string path = job_path(name);
   if (as_text(read_small_file(path, 1u << 20)) != before)
-    throw Error(ErrorKind::failed, printable(path) + " was changed by somebody else meanwhile; it is left as it is",
+    throw Error(ErrorKind::failed,
+                printable(path) + " was changed by somebody else meanwhile; it is left as it is",
                 "look at it, and make the change again");
   struct stat status {};
   unsigned mode = stat(path.c_str(), &status) == 0 ? status.st_mode & 07777 : 0644;

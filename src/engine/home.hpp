@@ -37,8 +37,8 @@ class Home {
   Job load_job(const std::string& name) const;
   // Throws usage when there is one already.
   void create_job(const std::string& name, const std::string& text) const;
-  // The job's file is replaced, if it still holds `before`. Throws Error of kind failed when somebody else has
-  // changed it meanwhile.
+  // The job's file is replaced, if it still holds `before`. Throws Error of kind failed when somebody else
+  // has changed it meanwhile.
   void change_job(const std::string& name, const std::string& before, const std::string& text) const;
   // The job may write to another drive from now on; what it has written to before is not forgotten there.
   void forget_drive(const std::string& job) const;

@@ -125,9 +125,8 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
     check_target(file->close(), "write", state_.request);
     std::string number = std::to_string(++parts);
     Spot part = spot;
-    part.placement = {stem + ".part-" +
-                          std::string(3 - std::min<std::size_t>(3, number.size()), '0') + number,
-                      false};
+    part.placement = {
+        stem + ".part-" + std::string(3 - std::min<std::size_t>(3, number.size()), '0') + number, false};
     part.name = part.placement.name;
     put(entry, *file, part);
     file.reset();

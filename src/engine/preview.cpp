@@ -23,9 +23,11 @@ class Preview {
       : job_(std::move(job)),
         context_(context),
         on_item_(on_item),
-        ledger_(Ledger::open_or_renew(context.home.ledger_path(), [this](const std::string& text) { note(text); })),
+        ledger_(Ledger::open_or_renew(context.home.ledger_path(),
+                                      [this](const std::string& text) { note(text); })),
         keys_([this] {
-          return get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'", context_.ask);
+          return get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'",
+                                context_.ask);
         }) {}
 
   PreviewResult run(std::optional<Kind> wanted) {
@@ -33,8 +35,8 @@ class Preview {
     destination_ = find_destination(job_, state, context_.machine, context_.open_store);
     result_.destination = destination_.root;
     result_.drive = destination_.facts;
-    Selection selection =
-        select(job_.what, context_.people, context_.clock.now(), [this](const std::string& text) { note(text); });
+    Selection selection = select(job_.what, context_.people, context_.clock.now(),
+                                 [this](const std::string& text) { note(text); });
     selection.excluded.push_back(destination_.folder_identity);
     ChainReader chain(*destination_.store, found_sets(state), keys_);
     KindDecision decision = decide(chain, wanted);
@@ -106,7 +108,8 @@ class Preview {
       if (result_.problems.size() < 1000) result_.problems.push_back(found);
     };
     auto left_out = [&](const LeftOut& left) {
-      PreviewItem item{Verdict::left_out, left.path, left.folder, left.size, {}, choice_text(selection, left.choice)};
+      PreviewItem item{Verdict::left_out, left.path, left.folder,
+                       left.size,         {},        choice_text(selection, left.choice)};
       tally.leave_out(left, item);
       tell(item);
     };
@@ -147,7 +150,8 @@ class Preview {
     // Bytes a second, from the last runs that read enough to tell, or from the sample on all workers.
     double rate = 0;
     for (const RunEntry& run : ledger_->runs(job_.name, 20)) {
-      double seconds = run.ended ? std::chrono::duration<double>(between(run.started, *run.ended)).count() : 0;
+      double seconds =
+          run.ended ? std::chrono::duration<double>(between(run.started, *run.ended)).count() : 0;
       if (run.totals.read_bytes < (32u << 20) || seconds <= 0) continue;
       rate = static_cast<double>(run.totals.read_bytes) / seconds;
       result_.duration_from_history = true;

@@ -81,8 +81,10 @@ void PreviewTally::leave_out(const LeftOut& left, const PreviewItem& item) {
 
 std::vector<NamedCounts> PreviewTally::by_category() const {
   std::vector<NamedCounts> out;
-  for (std::size_t i = 1; i < categories_.size(); ++i) out.push_back({selection_.categories[i], categories_[i]});
-  if (!out.empty() && categories_[0].all().files > 0) out.push_back({selection_.categories[0], categories_[0]});
+  for (std::size_t i = 1; i < categories_.size(); ++i)
+    out.push_back({selection_.categories[i], categories_[i]});
+  if (!out.empty() && categories_[0].all().files > 0)
+    out.push_back({selection_.categories[0], categories_[0]});
   return out;
 }
 
@@ -118,7 +120,8 @@ std::vector<std::string> PreviewTally::idle_patterns() const {
   }
   for (std::size_t i = 0; i < decided_.size(); ++i) {
     const SkipRules::Source& source = selection_.skip.source(static_cast<int>(i));
-    if (source.origin == SkipRules::Origin::job && busy.insert(source.shown()).second) out.push_back(source.shown());
+    if (source.origin == SkipRules::Origin::job && busy.insert(source.shown()).second)
+      out.push_back(source.shown());
   }
   return out;
 }

@@ -64,10 +64,10 @@ class PreviewTally {
   std::uint64_t others() const { return others_; }
   std::vector<NamedCounts> by_source() const { return sources_; }
   std::vector<NamedCounts> by_category() const;
-  std::vector<NamedCounts> by_top_folder() const;         // most bytes first
-  std::vector<PreviewItem> largest() const;               // largest first
-  std::vector<LeftOutBy> left_out() const;                // most things first
-  std::vector<std::string> idle_patterns() const;         // of the job's own rules: decided about nothing
+  std::vector<NamedCounts> by_top_folder() const;  // most bytes first
+  std::vector<PreviewItem> largest() const;        // largest first
+  std::vector<LeftOutBy> left_out() const;         // most things first
+  std::vector<std::string> idle_patterns() const;  // of the job's own rules: decided about nothing
 
  private:
   const Selection& selection_;

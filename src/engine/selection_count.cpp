@@ -5,7 +5,8 @@
 
 namespace kestrum {
 
-SelectionCount count_selection(const WhatToSave& what, const People& people, Instant now, Observer& observer) {
+SelectionCount count_selection(const WhatToSave& what, const People& people, Instant now,
+                               Observer& observer) {
   Selection selection = select(what, people, now, [](const std::string&) {});
   PreviewTally tally(selection);
   SelectionCount count;

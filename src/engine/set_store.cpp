@@ -90,8 +90,7 @@ StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& c
                   (drive.largest_file_known ? ": that is the most that " + drive.type + " takes"
                                             : ": " + drive.type + " does not tell how large they may be"));
   }
-  SetWriterOptions options{plan.job.level, volume_bytes, context.workers,
-                           context.home.scratch_folder()};
+  SetWriterOptions options{plan.job.level, volume_bytes, context.workers, context.home.scratch_folder()};
   SetWriter writer(store, identity, plan.master, naming, known, options);
 
   std::optional<PointReader> base;

@@ -13,8 +13,8 @@
 namespace kestrum {
 namespace {
 
-// Measured on trees of small files (docs/evidence): what the index, the frame's list and the content list hold
-// of each chunk, and the catalog of each file after compression.
+// Measured on trees of small files (docs/evidence): what the index, the frame's list and the content list
+// hold of each chunk, and the catalog of each file after compression.
 constexpr std::uint64_t bytes_per_chunk = 106;
 constexpr std::uint64_t bytes_per_file = 45;
 // Seals, closing frame, head of the catalog.
@@ -169,7 +169,8 @@ void SizeSampler::offer(const TreePath& path, std::uint64_t size) {
   }
 }
 
-SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks* known, Observer& observer) const {
+SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks* known,
+                                   Observer& observer) const {
   auto begun = std::chrono::steady_clock::now();
   std::vector<SampleSpot> sample = kept_;
   if (number_ % step_ == 0 && !open_.empty()) sample.push_back(open_);
@@ -190,7 +191,8 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
     stored += one.stored;
   }
   result.whole = result.sampled_bytes == bytes_;
-  double share = result.sampled_bytes == 0 ? 0 : static_cast<double>(stored) / static_cast<double>(result.sampled_bytes);
+  double share =
+      result.sampled_bytes == 0 ? 0 : static_cast<double>(stored) / static_cast<double>(result.sampled_bytes);
   // The standard error of a ratio of sums over the spots.
   double squares = 0;
   for (const Measured& one : measured) {

@@ -1,5 +1,5 @@
-// How large a set will be, from a sample: spots spread evenly over everything that would be read, compressed as
-// a run does it.
+// How large a set will be, from a sample: spots spread evenly over everything that would be read, compressed
+// as a run does it.
 #pragma once
 
 #include <chrono>
@@ -15,13 +15,14 @@ namespace kestrum {
 struct SizeEstimate {
   std::uint64_t content_bytes = 0;  // all that would be read
   std::uint64_t sampled_bytes = 0;
-  std::uint64_t stored_bytes = 0;   // best guess, with index and list of files
+  std::uint64_t stored_bytes = 0;     // best guess, with index and list of files
   std::uint64_t least = 0, most = 0;  // twice the standard error around it
-  bool whole = false;  // everything was looked at, nothing is guessed
-  std::chrono::nanoseconds spent{};  // on reading and compressing the sample, one thread
+  bool whole = false;                 // everything was looked at, nothing is guessed
+  std::chrono::nanoseconds spent{};   // on reading and compressing the sample, one thread
 };
 
-// A stretch of a file; a spot of the sample is one, or several small files that a run would compress together.
+// A stretch of a file; a spot of the sample is one, or several small files that a run would compress
+// together.
 struct SamplePiece {
   TreePath path;
   std::uint64_t offset = 0;

@@ -1,5 +1,5 @@
-// What people call their files: each category is its standard folders plus its file types anywhere else in the
-// chosen homes.
+// What people call their files: each category is its standard folders plus its file types anywhere else in
+// the chosen homes.
 #pragma once
 
 #include <span>
@@ -13,10 +13,10 @@ namespace kestrum {
 
 struct Category {
   const char* name;
-  const char* words;                       // for help
-  const char* user_folder;                 // its key in the XDG user-dirs file; "" when it has none
-  std::vector<const char*> folders;        // below the home, taken whole; "" is the home itself
-  std::vector<const char*> types;          // endings of names, lower case
+  const char* words;                 // for help
+  const char* user_folder;           // its key in the XDG user-dirs file; "" when it has none
+  std::vector<const char*> folders;  // below the home, taken whole; "" is the home itself
+  std::vector<const char*> types;    // endings of names, lower case
 };
 
 std::span<const Category> categories();

@@ -11,21 +11,25 @@ struct Meaning {
 
 constexpr Meaning meanings[] = {
     {"what", "",
-     "from the next run on, what is chosen newly is saved, and what is not chosen any more counts as gone; earlier "
+     "from the next run on, what is chosen newly is saved, and what is not chosen any more counts as gone; "
+     "earlier "
      "points keep it"},
     {"where", "same-disk", "nothing is written anew"},
     {"where", "",
-     "the next run begins a new chain there with a full set; the points on the old destination stay, and restore by "
+     "the next run begins a new chain there with a full set; the points on the old destination stay, and "
+     "restore by "
      "its path"},
     {"when", "", "only when it runs changes; no set is touched, nothing is read again"},
     {"how", "kind", "the next set is of that kind; what is there stays, nothing is stored again for it"},
     {"how", "renew", "only when the next full set comes changes"},
-    {"how", "compression", "new data is compressed that way; what is stored stays as it is, nothing is read again"},
+    {"how", "compression",
+     "new data is compressed that way; what is stored stays as it is, nothing is read again"},
     {"how", "volume-size", "new data files are of that size; those that are there stay as they are"},
     {"protect", "encryption",
      "the next run begins a new chain with a full set; earlier chains stay as they are, and open as before"},
     {"protect", "passphrase",
-     "it is looked for there from now on; the passphrase itself must be the one that the chain began with, or runs are "
+     "it is looked for there from now on; the passphrase itself must be the one that the chain began with, "
+     "or runs are "
      "refused"},
     {"protect", "recovery-key",
      "it opens the chains that begin from now on; to begin one: kestrum run NAME --kind full"},

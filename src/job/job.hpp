@@ -19,14 +19,15 @@ using JobValues = std::map<std::pair<std::string, std::string>, std::vector<std:
 enum class Encryption { aes_256_gcm, none };
 
 struct WhatToSave {
-  std::vector<std::string> people;      // "me", "everybody" or names; whose homes the categories are looked for in
+  std::vector<std::string>
+      people;  // "me", "everybody" or names; whose homes the categories are looked for in
   std::vector<std::string> categories;  // of job/categories.hpp
   std::vector<std::string> folders;     // absolute
   std::vector<std::string> skip;        // in order; "~/" stands for each chosen home
   bool usual_list = true;               // leave out what job/usual_list.hpp names
   bool hidden = true;
   bool mounted_below = true;
-  bool tagged_caches = false;  // save what is in folders with a CACHEDIR.TAG
+  bool tagged_caches = false;                              // save what is in folders with a CACHEDIR.TAG
   std::optional<std::uint64_t> skip_larger, skip_smaller;  // bytes
   std::optional<Span> skip_older, skip_newer;              // since the last modification
 };

@@ -71,7 +71,9 @@ class TextEdit {
     std::size_t end = text_.find_first_not_of(" \t", begin);
     return text_.substr(begin, std::min(end, at) - begin);
   }
-  void put(Range where, const std::string& with) { text_.replace(where.begin, where.end - where.begin, with); }
+  void put(Range where, const std::string& with) {
+    text_.replace(where.begin, where.end - where.begin, with);
+  }
 
   std::string assignment() const {
     return std::string(change_.key->key) + " = " + toml_value(*change_.key, *change_.values);
@@ -252,7 +254,8 @@ std::string edit_job_text(const std::string& name, const std::string& file, cons
   }
   Job job = parse_job(name, file, edited);
   if (job.given != expected) {
-    throw Error(ErrorKind::failed, printable(file) + " is written in a way that its keys cannot be changed by their place",
+    throw Error(ErrorKind::failed,
+                printable(file) + " is written in a way that its keys cannot be changed by their place",
                 "change it by hand: kestrum job edit " + printable(name));
   }
   return edited;

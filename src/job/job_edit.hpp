@@ -1,5 +1,5 @@
-// Changing keys of a job file by their place in the text: comments, order and spelling of everything else stay
-// as they were.
+// Changing keys of a job file by their place in the text: comments, order and spelling of everything else
+// stay as they were.
 #pragma once
 
 #include <optional>

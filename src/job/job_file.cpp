@@ -168,8 +168,7 @@ std::string job_text(const std::string& name, const JobValues& values) {
 
 std::string define_command(const std::string& name, const JobValues& values) {
   auto quoted = [](const std::string& text) {
-    constexpr const char* plain =
-        "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
+    constexpr const char* plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
     if (!text.empty() && text.find_first_not_of(plain) == std::string::npos) return text;
     std::string out = "'";
     for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);

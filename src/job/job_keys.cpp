@@ -29,11 +29,13 @@ constexpr JobKey keys[] = {
      "what is in folders marked by a CACHEDIR.TAG: leave out or save", set_cache_tags},
     {"what", "skip-larger", one, "SIZE", "no limit", "leave out files larger than that", set_skip_larger},
     {"what", "skip-smaller", one, "SIZE", "no limit", "leave out files smaller than that", set_skip_smaller},
-    {"what", "skip-older", one, "LENGTH", "no limit", "leave out files not changed for so long, like \"5 years\"",
-     set_skip_older},
-    {"what", "skip-newer", one, "LENGTH", "no limit", "leave out files changed within that time", set_skip_newer},
+    {"what", "skip-older", one, "LENGTH", "no limit",
+     "leave out files not changed for so long, like \"5 years\"", set_skip_older},
+    {"what", "skip-newer", one, "LENGTH", "no limit", "leave out files changed within that time",
+     set_skip_newer},
     {"where", "destinations", list, "FOLDER", "",
-     "folder on another drive, under which the sets are kept: a path, label:NAME or uuid:UUID", set_destinations},
+     "folder on another drive, under which the sets are kept: a path, label:NAME or uuid:UUID",
+     set_destinations},
     {"where", "same-disk", one, "WHAT", "refuse",
      "a destination on the same disk as a source: refuse or accept", set_same_disk},
     {"when", "runs", list, "PHRASE", "by hand",
@@ -45,16 +47,17 @@ constexpr JobKey keys[] = {
      set_warn_after},
     {"when", "enabled", one, "YES|NO", "yes", "whether it runs by itself and with --all", set_enabled},
     {"how", "kind", one, "KIND", "incremental", "full, incremental or differential", set_kind},
-    {"how", "renew", one, "WHEN", "every 30 sets",
-     "when a new full set is due: \"every N sets\" or never", set_renew},
-    {"how", "compression", one, "STRENGTH", "normal",
-     "fast, normal, small, or a number from 1 to 19", set_compression},
+    {"how", "renew", one, "WHEN", "every 30 sets", "when a new full set is due: \"every N sets\" or never",
+     set_renew},
+    {"how", "compression", one, "STRENGTH", "normal", "fast, normal, small, or a number from 1 to 19",
+     set_compression},
     {"how", "volume-size", one, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
     {"protect", "encryption", one, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
     {"protect", "passphrase", one, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
     {"protect", "recovery-key", one, "FILE", "none",
      "public part of a recovery key, which opens the sets too", set_recovery_key},
-    {"keep", "age", one, "LENGTH", "no rule", "keep a chain until all of it is older than that", set_keep_age},
+    {"keep", "age", one, "LENGTH", "no rule", "keep a chain until all of it is older than that",
+     set_keep_age},
     {"keep", "chains", one, "NUMBER", "no rule", "keep the newest chains: \"3 chains\"", set_keep_chains},
     {"keep", "points", one, "NUMBER", "no rule", "keep the newest points: \"10 points\"", set_keep_points},
     {"keep", "thin", list, "RULE", "no rule",
@@ -63,12 +66,15 @@ constexpr JobKey keys[] = {
     {"keep", "drive-limit", one, "SHARE", "no limit", "at most that share of the drive is used: \"85%\"",
      set_drive_limit},
     {"keep", "leave-free", one, "SIZE", "no limit", "so much of the drive stays free", set_leave_free},
-    {"keep", "at-least", one, "NUMBER", "2 points", "good points that stay whatever the limits say", set_at_least},
-    {"check", "after-run", one, "WHAT", "read back", "\"read back\" what was written, or nothing", set_after_run},
+    {"keep", "at-least", one, "NUMBER", "2 points", "good points that stay whatever the limits say",
+     set_at_least},
+    {"check", "after-run", one, "WHAT", "read back", "\"read back\" what was written, or nothing",
+     set_after_run},
     {"around", "before", one, "COMMAND", "nothing", "command to run before each run", set_before},
     {"around", "after", one, "COMMAND", "nothing", "command to run after each run", set_after},
     {"tell", "mail", one, "ADDRESS", "nobody", "who gets a mail about runs", set_mail},
-    {"tell", "detail", one, "WHAT", "problems", "what the mail says: problems, summary or everything", set_detail},
+    {"tell", "detail", one, "WHAT", "problems", "what the mail says: problems, summary or everything",
+     set_detail},
 };
 
 }  // namespace
@@ -108,7 +114,8 @@ void check_job(const Job& job) {
     refuse_value(said + "does not say [where] destinations (folder on another drive)",
                  "give --where-destinations FOLDER, or write it in the job file");
   if (what.skip_larger && what.skip_smaller && *what.skip_larger < *what.skip_smaller)
-    refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller", "change one of them");
+    refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller",
+                 "change one of them");
   if (job.encryption == Encryption::none && !job.recovery_key.empty())
     refuse_value(said + "has a recovery key, but [protect] encryption is none: there is nothing to open",
                  "leave one of them out");
@@ -122,7 +129,8 @@ void check_job_name(const std::string& name) {
   if (name.starts_with('.') || name.starts_with('-')) why = "starts with '" + name.substr(0, 1) + "'";
   if (printable(name) != name) why = "holds characters that cannot be shown";
   if (!why.empty())
-    refuse_value("'" + printable(name) + "' cannot be a job's name: it " + why, "use letters, digits, '-' and '_'");
+    refuse_value("'" + printable(name) + "' cannot be a job's name: it " + why,
+                 "use letters, digits, '-' and '_'");
 }
 
 }  // namespace kestrum

@@ -11,7 +11,7 @@ namespace kestrum {
 struct JobKey {
   const char* table;
   const char* key;
-  bool list;  // takes several values
+  bool list;             // takes several values
   const char* value;     // placeholder for help: "FOLDER"
   const char* fallback;  // what holds when it is not given, in words; "" when it is required
   const char* help;

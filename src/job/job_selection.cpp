@@ -47,9 +47,8 @@ void add_rule(std::vector<SkipRules::Source>& rules, const std::string& text,
   }
   for (const Account& person : people) {
     std::string plain;  // a home's path means itself, whatever characters it holds
-    for (char c : person.home) plain += std::string("*?[\\").find(c) == std::string::npos
-                                            ? std::string(1, c)
-                                            : std::string("\\") + c;
+    for (char c : person.home)
+      plain += std::string("*?[\\").find(c) == std::string::npos ? std::string(1, c) : std::string("\\") + c;
     rules.push_back({mark + plain + std::string(rest.substr(1)), SkipRules::Origin::job, text});
   }
 }
@@ -74,7 +73,8 @@ Selection select(const WhatToSave& what, const People& people, Instant now,
   std::vector<SkipRules::Source> rules;
   if (!what.hidden) rules.push_back({".*", SkipRules::Origin::hidden_names, {}});
   if (what.usual_list) {
-    for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
+    for (const UsualSkip& skip : usual_list())
+      rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
   }
   for (const std::string& text : what.skip) add_rule(rules, text, chosen);
   selection.skip = SkipRules(rules);

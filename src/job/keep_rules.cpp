@@ -53,7 +53,8 @@ ThinRule parse_thin_rule(std::string_view text) {
     auto found = std::find(steps.begin(), steps.end(), step);
     if (found == steps.end()) {
       std::optional<std::string> near = one ? nearest(step, steps) : std::nullopt;
-      refuse(said, near ? "did you mean \"one a " + *near + " for " + std::string(length) + "\"?" : thin_example);
+      refuse(said,
+             near ? "did you mean \"one a " + *near + " for " + std::string(length) + "\"?" : thin_example);
     }
     rule.one_each = step_unit(static_cast<std::size_t>(found - steps.begin()));
   }
@@ -98,9 +99,11 @@ std::vector<std::string> keep_lines(const KeepRules& rules) {
     out.push_back(rule.one_each ? rule.text() + " stays" : rule.text() + ", all of them");
   }
   if (rules.job_limit) out.push_back("the job's sets take at most " + size_text(*rules.job_limit));
-  if (rules.drive_limit) out.push_back("at most " + std::to_string(*rules.drive_limit) + "% of the drive is used");
+  if (rules.drive_limit)
+    out.push_back("at most " + std::to_string(*rules.drive_limit) + "% of the drive is used");
   if (rules.leave_free) out.push_back(size_text(*rules.leave_free) + " of the drive stay free");
-  if (rules.any()) out.push_back("at least " + count_text(rules.at_least, "good point") + " stay, whatever the limits");
+  if (rules.any())
+    out.push_back("at least " + count_text(rules.at_least, "good point") + " stay, whatever the limits");
   return out;
 }
 

@@ -19,8 +19,8 @@ std::span<const Preset> presets() {
        "the whole machine without what the system can install again",
        {{{"what", "folders"}, {"/"}},
         {{"what", "skip"},
-         {"/usr/", "!/usr/local/", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot/",
-          "/snap/", "/var/lib/apt/lists/", "/var/lib/dpkg/info/", "/var/lib/flatpak/", "/var/lib/snapd/",
+         {"/usr/", "!/usr/local/", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32", "/boot/", "/snap/",
+          "/var/lib/apt/lists/", "/var/lib/dpkg/info/", "/var/lib/flatpak/", "/var/lib/snapd/",
           "/var/log/journal/", "/var/spool/postfix/"}}}},
   };
   return all;

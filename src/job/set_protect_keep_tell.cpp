@@ -16,8 +16,8 @@ void set_passphrase(Job& job, const KeyValues& values) {
   bool good = value == "ask" || (value.starts_with("file:/") && value.size() > 6);
   if (!good) {
     refuse_value(value.starts_with("file:") ? "the passphrase file must be named by its absolute path"
-                                      : "this does not say where the passphrase comes from",
-           "write \"file:/etc/kestrum/NAME.pass\", or \"ask\"; never the passphrase itself");
+                                            : "this does not say where the passphrase comes from",
+                 "write \"file:/etc/kestrum/NAME.pass\", or \"ask\"; never the passphrase itself");
   }
   job.passphrase = value;
 }
@@ -25,7 +25,7 @@ void set_passphrase(Job& job, const KeyValues& values) {
 void set_recovery_key(Job& job, const KeyValues& values) {
   if (!values[0].starts_with('/'))
     refuse_value("the recovery key's public part must be named by its absolute path",
-           "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
+                 "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
   job.recovery_key = values[0];
 }
 

@@ -11,13 +11,12 @@ void refuse_value(const std::string& message, const std::string& hint) {
   throw Error(ErrorKind::usage, message, hint);
 }
 
-std::size_t one_of(const std::string& value, const std::vector<std::string>& words,
-                   const std::string& also) {
+std::size_t one_of(const std::string& value, const std::vector<std::string>& words, const std::string& also) {
   auto found = std::find(words.begin(), words.end(), value);
   if (found != words.end()) return static_cast<std::size_t>(found - words.begin());
   std::optional<std::string> near = nearest(value, words);
   refuse_value("'" + printable(value) + "' is not one of " + join(words, ", ") + also,
-         near ? "did you mean '" + *near + "'?" : "write one of them");
+               near ? "did you mean '" + *near + "'?" : "write one of them");
 }
 
 std::uint64_t size_value(const std::string& value) {
@@ -38,7 +37,8 @@ void set_people(Job& job, const KeyValues& values) {
 }
 
 void set_categories(Job& job, const KeyValues& values) {
-  if (values.empty()) refuse_value("no category is named", "the categories are " + join(category_names(), ", "));
+  if (values.empty())
+    refuse_value("no category is named", "the categories are " + join(category_names(), ", "));
   for (const std::string& value : values) one_of(value, category_names());
   job.what.categories = values;
 }

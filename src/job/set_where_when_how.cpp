@@ -10,7 +10,8 @@ namespace kestrum {
 
 void set_destinations(Job& job, const KeyValues& values) {
   if (values.size() != 1)
-    refuse_value("a job has one destination at present, not " + std::to_string(values.size()), "name one folder");
+    refuse_value("a job has one destination at present, not " + std::to_string(values.size()),
+                 "name one folder");
   const std::string& value = values[0];
   bool by_name = value.starts_with("label:") || value.starts_with("uuid:");
   std::string name = by_name ? value.substr(value.find(':') + 1) : std::string();
@@ -20,7 +21,8 @@ void set_destinations(Job& job, const KeyValues& values) {
   if (!by_name && !value.starts_with('/'))
     refuse_value("'" + printable(value) + "' is not an absolute path",
                  "write it from the root, like /media/tern-1, or name the drive: label:tern-1");
-  if (!TreePath::parse(value)) refuse_value("'" + printable(value) + "' holds '..'", "write the folder itself");
+  if (!TreePath::parse(value))
+    refuse_value("'" + printable(value) + "' holds '..'", "write the folder itself");
   if (!by_name && TreePath::parse(value)->is_root())
     refuse_value("'/' is the root of the system's own disk", "name a folder on another drive");
   job.destinations = values;
@@ -66,7 +68,7 @@ void set_renew(Job& job, const KeyValues& values) {
   }
   if (!good)
     refuse_value("'" + printable(values[0]) + "' does not say when the full set is renewed",
-           "write \"every 30 sets\" or \"never\"");
+                 "write \"every 30 sets\" or \"never\"");
   job.renew_every_sets = n;
 }
 
@@ -76,7 +78,7 @@ void set_compression(Job& job, const KeyValues& values) {
     int level = value.size() > 3 ? 0 : std::stoi(value);
     if (level < 1 || level > 19)
       refuse_value("compression " + value + " is not between 1 and 19",
-             "write fast, normal, small or a number from 1 to 19");
+                   "write fast, normal, small or a number from 1 to 19");
     job.level = level;
   } else {
     // zstd 1, 3 and 12: beyond 12 a level costs several times the time for a few percent.

@@ -37,7 +37,8 @@ void check_writable(const JobKey& key, const std::vector<std::string>& values) {
                   "save the folder above it");
     for (unsigned char c : value) {
       if (c >= 0x20 && c != 0x7f) continue;
-      throw Error(ErrorKind::usage, said + "'" + printable(value) + "' holds control characters", "leave them out");
+      throw Error(ErrorKind::usage, said + "'" + printable(value) + "' holds control characters",
+                  "leave them out");
     }
   }
 }

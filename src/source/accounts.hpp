@@ -16,7 +16,7 @@ struct Account {
 };
 
 struct People {
-  Account me;                     // who runs this
+  Account me;                      // who runs this
   std::vector<Account> everybody;  // who can log in and has a home that is there; in order of names
 };
 

@@ -9,29 +9,29 @@ namespace kestrum {
 
 // What was decided of a folder, as far as it matters for what is in it.
 struct FolderChoice {
-  bool whole = true;           // everything in it is wanted; else files of the wanted types
-  bool places_below = false;   // another place begins somewhere in it
-  bool only_places = false;    // nothing else in it is taken
+  bool whole = true;          // everything in it is wanted; else files of the wanted types
+  bool places_below = false;  // another place begins somewhere in it
+  bool only_places = false;   // nothing else in it is taken
   std::uint16_t category = 0;
   int rule = SkipRules::no_rule;  // that spoke last of it or of a folder above it
   dev_t device = 0;               // of its place
 };
 
 enum class Reason {
-  place,              // it is a place
-  inside,             // it lies in a place that is taken whole
-  type,               // its type is wanted
-  taken_back,         // by a rule
-  rule,               // left out by it
+  place,       // it is a place
+  inside,      // it lies in a place that is taken whole
+  type,        // its type is wanted
+  taken_back,  // by a rule
+  rule,        // left out by it
   larger,
   smaller,
   older,
   newer,
-  other_type,         // of no wanted type
-  searched,           // a folder that is looked through for wanted types
-  hidden_in_search,   // hidden folders are not looked through for types
-  mounted,            // another file system: the folder is taken, what is in it is not
-  tagged,             // as a cache: the folder is taken, what is in it is not
+  other_type,        // of no wanted type
+  searched,          // a folder that is looked through for wanted types
+  hidden_in_search,  // hidden folders are not looked through for types
+  mounted,           // another file system: the folder is taken, what is in it is not
+  tagged,            // as a cache: the folder is taken, what is in it is not
   destination,
   kernel_view,
 };

@@ -66,8 +66,7 @@ class Descent {
     }
     std::string text = choice_text(selection_, choice);
     bool by_rule = choice.reason == Reason::rule || choice.reason == Reason::taken_back;
-    if (by_rule && decided_at_ != path_)
-      text += ", which speaks of " + printable(decided_at_.absolute());
+    if (by_rule && decided_at_ != path_) text += ", which speaks of " + printable(decided_at_.absolute());
     return {choice.taken, text};
   }
 
@@ -113,14 +112,13 @@ std::string choice_text(const Selection& selection, const Choice& choice) {
   const SelectionLimits& limits = selection.limits;
   switch (choice.reason) {
     case Reason::place:
-      return choice.category == 0 ? "taken: it is named in [what] folders"
-                                  : "taken: a standard folder of the category " +
-                                        selection.categories.at(choice.category);
-    case Reason::inside:
       return choice.category == 0
-                 ? std::string("taken: it lies in a folder that is named in [what] folders")
-                 : "taken: it lies in a standard folder of the category " +
-                       selection.categories.at(choice.category);
+                 ? "taken: it is named in [what] folders"
+                 : "taken: a standard folder of the category " + selection.categories.at(choice.category);
+    case Reason::inside:
+      return choice.category == 0 ? std::string("taken: it lies in a folder that is named in [what] folders")
+                                  : "taken: it lies in a standard folder of the category " +
+                                        selection.categories.at(choice.category);
     case Reason::type:
       return "taken: a file of a type of the category " + selection.categories.at(choice.category);
     case Reason::taken_back:

@@ -1,6 +1,5 @@
 #include "source/filesystem_table.hpp"
 
-
 #include <algorithm>
 #include <array>
 

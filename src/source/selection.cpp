@@ -25,8 +25,7 @@ bool is_there(const TreePath& path) {
 }
 
 Place resolve(const WantedPlace& wanted, const std::function<void(const std::string&)>& note) {
-  std::optional<TreePath> path =
-      wanted.path.starts_with('/') ? TreePath::parse(wanted.path) : std::nullopt;
+  std::optional<TreePath> path = wanted.path.starts_with('/') ? TreePath::parse(wanted.path) : std::nullopt;
   if (!path) {
     throw Error(ErrorKind::usage, "the source '" + printable(wanted.path) + "' is not an absolute path",
                 "write it from the root, like /srv/ringing, without '..'");
@@ -72,7 +71,8 @@ void set_places(Selection& selection, const std::vector<WantedPlace>& wanted,
   for (Place& place : all) {
     // The nearest place around it: the last one that it lies in.
     const Place* around = nullptr;
-    for (auto kept = selection.places.rbegin(); kept != selection.places.rend() && around == nullptr; ++kept) {
+    for (auto kept = selection.places.rbegin(); kept != selection.places.rend() && around == nullptr;
+         ++kept) {
       if (place.path.is_within(kept->path)) around = &*kept;
     }
     bool held = around != nullptr && (around->whole || !place.whole);

@@ -36,14 +36,14 @@ struct SelectionLimits {
 };
 
 struct Selection {
-  std::vector<TreePath> sources;                    // where the walk begins: in order, none inside another
-  std::vector<Place> places;                        // by path; each source is one
+  std::vector<TreePath> sources;  // where the walk begins: in order, none inside another
+  std::vector<Place> places;      // by path; each source is one
   std::vector<std::string> categories{"named folders"};  // what can be taken; 0: folders that a person named
   std::unordered_map<std::string, std::uint16_t> types;  // ending of a name in lower case: its category
   SkipRules skip;
   SelectionLimits limits;
-  bool mounted_below = true;  // enter other file systems below a source
-  bool tagged_caches = true;  // enter folders with a CACHEDIR.TAG
+  bool mounted_below = true;             // enter other file systems below a source
+  bool tagged_caches = true;             // enter folders with a CACHEDIR.TAG
   std::vector<FolderIdentity> excluded;  // destinations: never walked into
 
   const Place* place_at(const TreePath& path) const;

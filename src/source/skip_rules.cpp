@@ -46,9 +46,10 @@ SkipRules::Rule SkipRules::compiled(const Source& source) {
   bool whole_path = rest.starts_with('/');
   if (whole_path) rest.remove_prefix(1);
   if (rest.empty()) {
-    throw Error(ErrorKind::usage,
-                rule.takes_back ? shown + " names nothing to take back" : shown + " would leave out everything",
-                "write the folder or the name it is about, like /srv/ringing/scratch/ or *.part");
+    throw Error(
+        ErrorKind::usage,
+        rule.takes_back ? shown + " names nothing to take back" : shown + " would leave out everything",
+        "write the folder or the name it is about, like /srv/ringing/scratch/ or *.part");
   }
   if (rest.find("//") != none) throw Error(ErrorKind::usage, shown + " holds an empty name", "write one '/'");
   std::size_t open = rest.find('[');

@@ -11,8 +11,8 @@
 #include "base/file_handle.hpp"
 #include "base/observer.hpp"
 #include "base/tree_path.hpp"
-#include "source/filesystem_table.hpp"
 #include "source/chooser.hpp"
+#include "source/filesystem_table.hpp"
 
 namespace kestrum {
 
@@ -86,7 +86,7 @@ class Walker {
   std::optional<TreePath> last_ancestor_parent_;
   std::vector<Folder> stack_;
   Walked now_;
-  std::deque<Walked> waiting_;     // folders above what was found, then it
+  std::deque<Walked> waiting_;  // folders above what was found, then it
   Walked shown_now_;
   bool pending_enter_ = false;     // the folder shown last is entered at the next call
   std::optional<TreePath> shown_;  // the last ancestor shown

@@ -69,7 +69,8 @@ void add_disks(dev_t device, std::set<std::string>& disks, int depth) {
   bool composed = false;
   for (const fs::directory_entry& part : fs::directory_iterator(here / "slaves", none)) {
     unsigned major_number = 0, minor_number = 0;
-    if (std::sscanf(first_line(part.path() / "dev").c_str(), "%u:%u", &major_number, &minor_number) != 2) continue;
+    if (std::sscanf(first_line(part.path() / "dev").c_str(), "%u:%u", &major_number, &minor_number) != 2)
+      continue;
     add_disks(makedev(major_number, minor_number), disks, depth + 1);
     composed = true;
   }

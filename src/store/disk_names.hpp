@@ -8,8 +8,8 @@
 
 namespace kestrum {
 
-// The kernel's names, like "sda", of the whole disks that a block device lies on: the disk of a partition, all
-// disks of a set of them, the disk that holds the file of a loop device. Empty when there is none.
+// The kernel's names, like "sda", of the whole disks that a block device lies on: the disk of a partition,
+// all disks of a set of them, the disk that holds the file of a loop device. Empty when there is none.
 std::set<std::string> disks_of_device(dev_t block_device);
 // The same for a file system by the device number its files show: of FUSE, overlay and subvolumes what the
 // mount table says of their origin.

@@ -24,16 +24,18 @@ bool one_of(std::string_view word, std::initializer_list<std::string_view> words
 }
 
 bool is_network(std::string_view type) {
-  return one_of(type, {"nfs", "nfs4", "cifs", "smb3", "smbfs", "ncpfs", "afs", "ceph", "glusterfs", "fuse.glusterfs",
-                       "fuse.sshfs", "fuse.davfs", "davfs", "9p"});
+  return one_of(type, {"nfs", "nfs4", "cifs", "smb3", "smbfs", "ncpfs", "afs", "ceph", "glusterfs",
+                       "fuse.glusterfs", "fuse.sshfs", "fuse.davfs", "davfs", "9p"});
 }
 
 // File systems of which the kernel, a sandbox or an installer is the owner, not a person.
 bool is_systems_own(const Mount& mount) {
-  return one_of(mount.type, {"proc", "sysfs", "devtmpfs", "devpts", "cgroup", "cgroup2", "securityfs", "debugfs",
-                             "tracefs", "bpf", "pstore", "configfs", "mqueue", "hugetlbfs", "binfmt_misc", "efivarfs",
-                             "autofs", "tmpfs", "ramfs", "squashfs", "overlay", "fusectl", "nsfs", "rpc_pipefs",
-                             "fuse.portal", "fuse.gvfsd-fuse", "fuse.snapfuse", "fuse.lxcfs"}) ||
+  return one_of(mount.type,
+                {"proc",        "sysfs",           "devtmpfs",      "devpts",    "cgroup", "cgroup2",
+                 "securityfs",  "debugfs",         "tracefs",       "bpf",       "pstore", "configfs",
+                 "mqueue",      "hugetlbfs",       "binfmt_misc",   "efivarfs",  "autofs", "tmpfs",
+                 "ramfs",       "squashfs",        "overlay",       "fusectl",   "nsfs",   "rpc_pipefs",
+                 "fuse.portal", "fuse.gvfsd-fuse", "fuse.snapfuse", "fuse.lxcfs"}) ||
          mount.mount == "/boot" || mount.mount.starts_with("/boot/");
 }
 
@@ -131,7 +133,8 @@ DriveFacts drive_facts(const std::string& path) {
 
 bool share_disk(const DriveFacts& a, const DriveFacts& b) {
   if (a.device == b.device) return true;
-  return std::any_of(a.disks.begin(), a.disks.end(), [&](const std::string& disk) { return b.disks.contains(disk); });
+  return std::any_of(a.disks.begin(), a.disks.end(),
+                     [&](const std::string& disk) { return b.disks.contains(disk); });
 }
 
 std::vector<DriveFacts> possible_drives() {
@@ -163,10 +166,10 @@ std::string locate_destination(const std::string& destination) {
                                 : "connect it and see that it is mounted; there are " + join(others, ", ")));
   }
   if (found.size() > 1) {
-    throw Error(ErrorKind::no_destination,
-                "two drives are " + said + ": at " + printable(found[0].mount) + " and " +
-                    printable(found[1].mount),
-                "disconnect one, or name the drive by its UUID");
+    throw Error(
+        ErrorKind::no_destination,
+        "two drives are " + said + ": at " + printable(found[0].mount) + " and " + printable(found[1].mount),
+        "disconnect one, or name the drive by its UUID");
   }
   const std::string& mount = found[0].mount;
   return mount == "/" && !folder.empty() ? folder : mount + folder;

@@ -14,15 +14,15 @@ namespace kestrum {
 
 struct DriveFacts {
   dev_t device = 0;
-  std::string type;    // of the file system: "ext4"; empty when not known
-  std::string source;  // what is mounted: "/dev/sda1"
-  std::string mount;   // where
-  std::string label, uuid;  // empty when there is none, or it cannot be told
+  std::string type;                   // of the file system: "ext4"; empty when not known
+  std::string source;                 // what is mounted: "/dev/sda1"
+  std::string mount;                  // where
+  std::string label, uuid;            // empty when there is none, or it cannot be told
   std::uint64_t total = 0, free = 0;  // bytes; free for this user
   bool read_only = false;
-  bool removable = false;  // by itself, or plugged in by USB
-  bool network = false;    // on another machine
-  bool memory = false;     // gone when the machine is switched off
+  bool removable = false;                     // by itself, or plugged in by USB
+  bool network = false;                       // on another machine
+  bool memory = false;                        // gone when the machine is switched off
   std::optional<std::uint64_t> largest_file;  // bytes, where that is little enough to matter
   bool largest_file_known = true;             // false: nothing tells how large a file may be
   std::set<std::string> disks;  // the physical disks it lies on, by the kernel's names; empty: not known

@@ -22,7 +22,8 @@ namespace fs = std::filesystem;
 
 std::string label_from_kernel(int folder_fd) {
   char label[FSLABEL_MAX] = {};
-  return ioctl(folder_fd, FS_IOC_GETFSLABEL, label) == 0 ? std::string(label, strnlen(label, sizeof label)) : "";
+  return ioctl(folder_fd, FS_IOC_GETFSLABEL, label) == 0 ? std::string(label, strnlen(label, sizeof label))
+                                                         : "";
 }
 
 // The device manager writes characters that do not suit a name as \x20.

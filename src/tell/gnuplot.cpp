@@ -14,7 +14,8 @@ namespace kestrum {
 
 void check_figure_name(const std::string& path) {
   if (path.ends_with(".png") || path.ends_with(".svg")) return;
-  throw Error(ErrorKind::usage, "a figure is written as PNG or SVG, and '" + printable(path) + "' says neither",
+  throw Error(ErrorKind::usage,
+              "a figure is written as PNG or SVG, and '" + printable(path) + "' says neither",
               "let the name end in .png or .svg");
 }
 
@@ -29,7 +30,8 @@ void draw_figure(const std::string& script, const std::string& path) {
   OutputFile file(path);
   std::string terminal = path.ends_with(".svg") ? "svg size 1280,800 dynamic" : "pngcairo size 1280,800";
   std::string all = "set terminal " + terminal + " noenhanced font 'DejaVu Sans,13' background '#ffffff'\n" +
-                    "set encoding utf8\nset output " + plot_text(file.temporary()) + "\n" + script + "\nset output\n";
+                    "set encoding utf8\nset output " + plot_text(file.temporary()) + "\n" + script +
+                    "\nset output\n";
   // A script that is refused ends gnuplot before it has read all of it.
   auto before = std::signal(SIGPIPE, SIG_IGN);
   FILE* gnuplot = popen("gnuplot 2>/dev/null", "we");

@@ -39,12 +39,14 @@ class Page {
 
   std::string text() {
     out_ = "Job " + printable(job_.name) + "  (" + printable(job_.file) + ")\n";
-    if (!job_.enabled) line("Disabled", "it runs only when it is asked for by name: kestrum run " + printable(job_.name));
+    if (!job_.enabled)
+      line("Disabled", "it runs only when it is asked for by name: kestrum run " + printable(job_.name));
     what();
     left_out();
     not_covered();
     line("Where", printable(job_.destinations[0]));
-    if (job_.same_disk) line("", "it may lie on the disk of the files themselves: a broken disk then takes both");
+    if (job_.same_disk)
+      line("", "it may lie on the disk of the files themselves: a broken disk then takes both");
     when();
     how();
     protection();
@@ -71,8 +73,7 @@ class Page {
   }
 
   void what() {
-    if (!job_.what.categories.empty())
-      line("What", join(job_.what.categories, ", ") + ", " + whose());
+    if (!job_.what.categories.empty()) line("What", join(job_.what.categories, ", ") + ", " + whose());
     for (const std::string& folder : job_.what.folders) line("What", printable(folder));
   }
 
@@ -96,13 +97,16 @@ class Page {
   void not_covered() {
     const WhatToSave& what = job_.what;
     bool root = std::find(what.folders.begin(), what.folders.end(), "/") != what.folders.end();
-    bool all = std::find(what.categories.begin(), what.categories.end(), "everything") != what.categories.end();
+    bool all =
+        std::find(what.categories.begin(), what.categories.end(), "everything") != what.categories.end();
     std::vector<std::string> others;
     for (const Category& category : categories()) {
-      bool chosen = std::find(what.categories.begin(), what.categories.end(), category.name) != what.categories.end();
+      bool chosen =
+          std::find(what.categories.begin(), what.categories.end(), category.name) != what.categories.end();
       if (!chosen && !all && std::string(category.name) != "everything") others.emplace_back(category.name);
     }
-    if (!what.categories.empty() && !others.empty()) line("Not covered", join(others, ", ") + " of these people");
+    if (!what.categories.empty() && !others.empty())
+      line("Not covered", join(others, ", ") + " of these people");
     if (!root) line("Not covered", "whatever lies elsewhere: other folders, installed programs, the system");
   }
 
@@ -116,7 +120,8 @@ class Page {
       line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
                    printable(job_.name));
     }
-    if (job_.warn_after) line("", "status says so when there is no good point for " + job_.warn_after->text());
+    if (job_.warn_after)
+      line("", "status says so when there is no good point for " + job_.warn_after->text());
   }
 
   void how() {
@@ -129,9 +134,9 @@ class Page {
       line("Protection", "none: whoever has the drive can read the files");
       return;
     }
-    line("Protection", "AES-256-GCM; passphrase: " +
-                           (job_.passphrase == "ask" ? std::string("asked for at each run")
-                                                     : "from " + printable(job_.passphrase.substr(5))));
+    line("Protection", "AES-256-GCM; passphrase: " + (job_.passphrase == "ask"
+                                                          ? std::string("asked for at each run")
+                                                          : "from " + printable(job_.passphrase.substr(5))));
     if (job_.recovery_key.empty()) {
       line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
     } else {

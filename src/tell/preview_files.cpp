@@ -41,7 +41,8 @@ std::string shortened(const std::string& text, std::size_t most) {
 
 // The largest ones, the rest as one.
 std::vector<NamedCounts> bars_of(const std::vector<NamedCounts>& all, std::size_t most) {
-  std::vector<NamedCounts> bars(all.begin(), all.begin() + static_cast<std::ptrdiff_t>(std::min(all.size(), most)));
+  std::vector<NamedCounts> bars(all.begin(),
+                                all.begin() + static_cast<std::ptrdiff_t>(std::min(all.size(), most)));
   if (all.size() <= most) return bars;
   NamedCounts rest;
   rest.name = fmt::format("{} smaller ones", all.size() - most);
@@ -93,12 +94,14 @@ std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& t
                         static_cast<double>(most) / unit.bytes * 1.28, rows + 0.6);
   script += "set ytics (" + tics + ") scale 0\n" + labels;
   script += fmt::format("set xlabel 'size of the files, {}'\n", unit.name);
-  script += keyed ? "set key at screen 0.97,0.945 right top horizontal maxrows 1 samplen 1.5 width -1\n" : "unset key\n";
+  script += keyed ? "set key at screen 0.97,0.945 right top horizontal maxrows 1 samplen 1.5 width -1\n"
+                  : "unset key\n";
   std::vector<std::string> plots;
   for (std::size_t i = 0; i < std::size(stretches); ++i) {
-    plots.push_back(fmt::format("$bars using (0):1:{0}:{1}:($1-0.34):($1+0.34) with boxxyerror fs solid 1 noborder "
-                                "lc rgb '{2}' title '{3}'",
-                                2 + 3 * i, 3 + 3 * i, stretches[i].colour, stretches[i].name));
+    plots.push_back(
+        fmt::format("$bars using (0):1:{0}:{1}:($1-0.34):($1+0.34) with boxxyerror fs solid 1 noborder "
+                    "lc rgb '{2}' title '{3}'",
+                    2 + 3 * i, 3 + 3 * i, stretches[i].colour, stretches[i].name));
   }
   return script + "plot " + join(plots, ", ") + "\n";
 }
@@ -117,14 +120,16 @@ void PreviewList::add(const PreviewItem& item) {
 
 void draw_preview(const std::string& job, const PreviewResult& preview, const std::string& path) {
   FileCount all = preview.all.all();
-  std::string head = fmt::format("{}: {}, {}. This {} set would take about {}; the drive has {} free",
-                                 shortened(job, 30), count_text(all.files, "file"), size_text(all.bytes), preview.kind,
-                                 size_text(preview.estimate.stored_bytes), size_text(preview.free_bytes));
+  std::string head =
+      fmt::format("{}: {}, {}. This {} set would take about {}; the drive has {} free", shortened(job, 30),
+                  count_text(all.files, "file"), size_text(all.bytes), preview.kind,
+                  size_text(preview.estimate.stored_bytes), size_text(preview.free_bytes));
   bool two = preview.categories.size() > 1;
   std::vector<NamedCounts> folders = bars_of(preview.top_folders, two ? 10 : 16);
   if (folders.empty()) folders.push_back({"nothing to save", {}});
   std::string script =
-      "set border 1\nset tics nomirror\nset grid xtics lt 1 lc rgb '#dddddd'\nset rmargin 3\nset lmargin 42\n";
+      "set border 1\nset tics nomirror\nset grid xtics lt 1 lc rgb '#dddddd'\nset rmargin 3\nset lmargin "
+      "42\n";
   script += "set multiplot title " + plot_text(head) + " font ',15' offset 0,-0.3\n";
   if (two) {
     std::vector<NamedCounts> categories = preview.categories;

@@ -140,8 +140,8 @@ TEST(BadInput, ADestinationInsideASourceIsLeftOut) {
   write_file(desk.source() + "/a", "a");
   std::string inside = desk.source() + "/backup";
   fs::create_directories(inside);
-  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--same-disk", "--where-destinations", inside,
-                  "--protect-encryption", "none"})
+  ASSERT_EQ(desk({"job", "define", "inner", "--what-folders", desk.source(), "--same-disk",
+                  "--where-destinations", inside, "--protect-encryption", "none"})
                 .exit,
             0);
   for (int i = 0; i < 2; ++i) {

@@ -89,8 +89,8 @@ TEST_F(Commands, EverythingWorksWithOnlyTheDriveAndThePassphrase) {
 }
 
 TEST_F(Commands, SeveralJobsOnADriveAreListedAndChosen) {
-  ASSERT_EQ(desk_({"job", "define", "moths", "--what-folders", desk_.source(), "--same-disk", "--where-destinations",
-                   desk_.drive(), "--protect-encryption", "none"})
+  ASSERT_EQ(desk_({"job", "define", "moths", "--what-folders", desk_.source(), "--same-disk",
+                   "--where-destinations", desk_.drive(), "--protect-encryption", "none"})
                 .exit,
             0);
   ASSERT_EQ(desk_({"run", "moths"}).exit, 0);
@@ -107,8 +107,8 @@ TEST_F(Commands, SeveralJobsOnADriveAreListedAndChosen) {
 
 TEST_F(Commands, OnATerminalThereIsALivingLineAndAPromptWithoutEcho) {
   fs::remove(desk_.folder / "home/jobs/wardens.toml");
-  ASSERT_EQ(desk_({"job", "define", "wardens", "--what-folders", desk_.source(), "--same-disk", "--where-destinations",
-                   desk_.drive()})
+  ASSERT_EQ(desk_({"job", "define", "wardens", "--what-folders", desk_.source(), "--same-disk",
+                   "--where-destinations", desk_.drive()})
                 .exit,
             0);
   desk_.program.environment["TERM"] = "xterm";
@@ -127,8 +127,8 @@ TEST_F(Commands, OnATerminalThereIsALivingLineAndAPromptWithoutEcho) {
 }
 
 TEST_F(Commands, AFirstPassphraseIsAskedForTwice) {
-  ASSERT_EQ(desk_({"job", "define", "typed", "--what-folders", desk_.source(), "--same-disk", "--where-destinations",
-                   desk_.drive()})
+  ASSERT_EQ(desk_({"job", "define", "typed", "--what-folders", desk_.source(), "--same-disk",
+                   "--where-destinations", desk_.drive()})
                 .exit,
             0);
   desk_.program.environment["TERM"] = "xterm";

@@ -25,7 +25,8 @@ class Desk {
   std::string pass() const { return folder / "pass"; }
   Ran define(std::vector<std::string> more = {}, bool encrypted = true) {
     std::vector<std::string> words{
-        "job", "define", "wardens", "--what-folders", source(), "--where-destinations", drive(), "--same-disk"};
+        "job",   "define",     "wardens", "--what-folders", source(), "--where-destinations",
+        drive(), "--same-disk"};
     words.push_back(encrypted ? "--protect-passphrase" : "--protect-encryption");
     words.push_back(encrypted ? "file:" + pass() : "none");
     words.insert(words.end(), more.begin(), more.end());

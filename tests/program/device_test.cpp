@@ -27,8 +27,8 @@ TEST(Devices, AnImageComesBackAsAFileAndOverTheDevice) {
   // Named by a link, as under /dev/disk/by-label: the name stays with the device.
   std::string name = (desk.folder / "by-label-ringing");
   fs::create_symlink(loop.path(), name);
-  ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--same-disk", "--where-destinations", desk.drive(),
-                  "--protect-encryption", "none"})
+  ASSERT_EQ(desk({"job", "define", "stick", "--what-folders", name, "--same-disk", "--where-destinations",
+                  desk.drive(), "--protect-encryption", "none"})
                 .exit,
             0);
   Ran ran = desk({"run", "stick"});

@@ -15,10 +15,12 @@ using Exchanges = std::vector<Program::Exchange>;
 class Dialogue : public testing::Test {
  protected:
   Dialogue() {
-    for (const char* path : {"homes/isla/Documents/list.txt", "homes/isla/Pictures/a.png", "homes/isla/tern.jpg",
-                             "source/2027.csv", "source/scratch/x", "source/draft.part"})
+    for (const char* path :
+         {"homes/isla/Documents/list.txt", "homes/isla/Pictures/a.png", "homes/isla/tern.jpg",
+          "source/2027.csv", "source/scratch/x", "source/draft.part"})
       write_file(desk_.folder / path, "0123456789");
-    write_file(desk_.folder / "accounts", "isla:x:1000:1000::" + (desk_.folder / "homes/isla") + ":/bin/bash\n");
+    write_file(desk_.folder / "accounts",
+               "isla:x:1000:1000::" + (desk_.folder / "homes/isla") + ":/bin/bash\n");
     desk_.program.environment["KESTRUM_ACCOUNTS"] = desk_.folder / "accounts";
     desk_.program.environment["KESTRUM_NOW"] = "2027-03-01T10:00:00Z";
     fs::create_directories(desk_.folder / "stick");
@@ -70,15 +72,20 @@ TEST_F(Dialogue, AsksInOrderAndSavesWhatWasAnswered) {
   Ran ran = desk_.program.converse({"job", "define", "wardens"}, answers());
   ASSERT_EQ(ran.exit, 0) << ran.out;
   std::string text = read_file(desk_.folder / "home/jobs/wardens.toml");
-  EXPECT_EQ(text, "# wardens\n[what]\npeople = [\"everybody\"]\ncategories = [\"documents\", \"pictures\"]\nfolders = [\"" +
-                      desk_.source() + "\"]\nskip = [\"*.part\"]\n[where]\ndestinations = [\"" + desk_.drive() +
-                      "\"]\nsame-disk = \"accept\"\n[when]\nruns = [\"weekdays at 20:30\"]\nif-missed = \"skip\"\n[how]\n" +
-                      "kind = \"differential\"\n[protect]\npassphrase = \"file:" + (desk_.folder / "new.pass") +
-                      "\"\nrecovery-key = \"" + (desk_.folder / "stick/office.pub") +
-                      "\"\n[keep]\nage = \"60 days\"\ndrive-limit = \"85%\"\n[around]\nbefore = \"true\"\n[tell]\n" +
-                      "mail = \"office@skerrypoint.example\"\n");
+  EXPECT_EQ(
+      text,
+      "# wardens\n[what]\npeople = [\"everybody\"]\ncategories = [\"documents\", \"pictures\"]\nfolders = "
+      "[\"" +
+          desk_.source() + "\"]\nskip = [\"*.part\"]\n[where]\ndestinations = [\"" + desk_.drive() +
+          "\"]\nsame-disk = \"accept\"\n[when]\nruns = [\"weekdays at 20:30\"]\nif-missed = "
+          "\"skip\"\n[how]\n" +
+          "kind = \"differential\"\n[protect]\npassphrase = \"file:" + (desk_.folder / "new.pass") +
+          "\"\nrecovery-key = \"" + (desk_.folder / "stick/office.pub") +
+          "\"\n[keep]\nage = \"60 days\"\ndrive-limit = \"85%\"\n[around]\nbefore = \"true\"\n[tell]\n" +
+          "mail = \"office@skerrypoint.example\"\n");
   EXPECT_EQ(read_file(desk_.folder / "new.pass"), "tern in the fog\n");
-  EXPECT_EQ(fs::status(desk_.folder / "new.pass").permissions(), fs::perms::owner_read | fs::perms::owner_write);
+  EXPECT_EQ(fs::status(desk_.folder / "new.pass").permissions(),
+            fs::perms::owner_read | fs::perms::owner_write);
   EXPECT_TRUE(fs::exists(desk_.folder / "stick/office"));
   // Counted while choosing, said in plain words, without the passphrase.
   EXPECT_THAT(ran.out, HasSubstr("all together      3"));
@@ -95,7 +102,8 @@ TEST_F(Dialogue, AsksInOrderAndSavesWhatWasAnswered) {
   std::size_t begin = ran.out.find("kestrum job define wardens --");
   std::string command = ran.out.substr(begin, ran.out.find('\r', begin) - begin);
   command.replace(0, std::string("kestrum job define wardens").size(), "job define again");
-  std::string env = "env KESTRUM_HOME=" + (desk_.folder / "home") + " KESTRUM_ACCOUNTS=" + (desk_.folder / "accounts") + " ";
+  std::string env = "env KESTRUM_HOME=" + (desk_.folder / "home") +
+                    " KESTRUM_ACCOUNTS=" + (desk_.folder / "accounts") + " ";
   ASSERT_EQ(std::system((env + KESTRUM_BINARY + " " + command + " >/dev/null 2>&1").c_str()), 0) << command;
   std::string again = read_file(desk_.folder / "home/jobs/again.toml");
   EXPECT_EQ(again.substr(again.find('\n')), text.substr(text.find('\n')));
@@ -150,8 +158,10 @@ TEST_F(Dialogue, ThereIsAWayBackAndHelp) {
   EXPECT_THAT(ran.out, HasSubstr("Whoever finds or steals the drive"));
   EXPECT_THAT(ran.out, HasSubstr("point 1, full"));
   EXPECT_EQ(read_file(desk_.folder / "home/jobs/wardens.toml"),
-            "# wardens\n[what]\nfolders = [\"" + desk_.source() + "\"]\n[where]\ndestinations = [\"" + desk_.drive() +
-                "\"]\nsame-disk = \"accept\"\n[how]\nkind = \"incremental\"\n[protect]\nencryption = \"none\"\n[keep]\n"
+            "# wardens\n[what]\nfolders = [\"" + desk_.source() + "\"]\n[where]\ndestinations = [\"" +
+                desk_.drive() +
+                "\"]\nsame-disk = \"accept\"\n[how]\nkind = \"incremental\"\n[protect]\nencryption = "
+                "\"none\"\n[keep]\n"
                 "drive-limit = \"85%\"\n");
 }
 

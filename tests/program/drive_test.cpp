@@ -1,5 +1,5 @@
-// Where sets go: drives by label and UUID wherever they are mounted, the disk of the files noticed and refused,
-// the limits of a file system kept to.
+// Where sets go: drives by label and UUID wherever they are mounted, the disk of the files noticed and
+// refused, the limits of a file system kept to.
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/mount.h>
@@ -39,8 +39,15 @@ class Drives : public testing::Test {
     make_ext4_image(image_, 48, label_, uuid_);
   }
   Ran define(const std::string& destination, std::vector<std::string> more = {}) {
-    std::vector<std::string> words{"job", "define", "job" + std::to_string(++jobs_), "--what-folders", desk_.source(),
-                                   "--where-destinations", destination, "--protect-encryption", "none"};
+    std::vector<std::string> words{"job",
+                                   "define",
+                                   "job" + std::to_string(++jobs_),
+                                   "--what-folders",
+                                   desk_.source(),
+                                   "--where-destinations",
+                                   destination,
+                                   "--protect-encryption",
+                                   "none"};
     words.insert(words.end(), more.begin(), more.end());
     return desk_(words);
   }
@@ -125,7 +132,8 @@ TEST_F(Drives, TheDiskOfTheFilesIsNoticedHoweverItIsReached) {
   Ran ran = desk_({"run", "job" + std::to_string(jobs_)});
   EXPECT_EQ(ran.exit, 0);
   EXPECT_THAT(ran.err, Not(HasSubstr(said)));
-  EXPECT_THAT(desk_({"job", "show", "job" + std::to_string(jobs_)}).out, HasSubstr("a broken disk then takes both"));
+  EXPECT_THAT(desk_({"job", "show", "job" + std::to_string(jobs_)}).out,
+              HasSubstr("a broken disk then takes both"));
 }
 
 TEST_F(Drives, PartsOfOneDiskAreOneDisk) {
@@ -133,7 +141,10 @@ TEST_F(Drives, PartsOfOneDiskAreOneDisk) {
   write_file(disk, "");
   fs::resize_file(disk, 64 << 20);
   LoopDevice loop(disk, "-P");
-  ASSERT_EQ(std::system(("addpart " + loop.path() + " 1 2048 40000 && addpart " + loop.path() + " 2 45056 40000").c_str()), 0);
+  ASSERT_EQ(
+      std::system(
+          ("addpart " + loop.path() + " 1 2048 40000 && addpart " + loop.path() + " 2 45056 40000").c_str()),
+      0);
   if (!fs::exists(loop.path() + "p2")) GTEST_SKIP() << "partitions of loop devices are not to be had here";
   for (const char* part : {"p1", "p2"})
     ASSERT_EQ(std::system(("mkfs.ext4 -q -F " + loop.path() + part).c_str()), 0);
@@ -142,8 +153,11 @@ TEST_F(Drives, PartsOfOneDiskAreOneDisk) {
     Mounted second(loop.path() + "p2", path("second"));
     ASSERT_TRUE(first.good() && second.good());
     write_file(path("first/list.csv"), "x");
-    std::vector<std::string> words{"job", "define", "parts", "--what-folders", path("first"), "--where-destinations",
-                                   path("second"), "--protect-encryption", "none"};
+    std::vector<std::string> words{"job",          "define",
+                                   "parts",        "--what-folders",
+                                   path("first"),  "--where-destinations",
+                                   path("second"), "--protect-encryption",
+                                   "none"};
     Ran ran = desk_(words);
     // Both lie in a file in memory, which is no disk; the loop device is what they share.
     EXPECT_EQ(ran.exit, 2) << ran.out << ran.err;

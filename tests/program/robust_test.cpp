@@ -54,8 +54,8 @@ TEST_F(Robust, ADamagedJobIdentityIsWrittenAnew) {
 }
 
 TEST_F(Robust, OthersOnTheMachineSeeNeitherUnencryptedSetsNorTheHistory) {
-  ASSERT_EQ(desk_({"job", "define", "open", "--what-folders", desk_.source(), "--same-disk", "--where-destinations",
-                   desk_.drive(), "--protect-encryption", "none"})
+  ASSERT_EQ(desk_({"job", "define", "open", "--what-folders", desk_.source(), "--same-disk",
+                   "--where-destinations", desk_.drive(), "--protect-encryption", "none"})
                 .exit,
             0);
   ASSERT_EQ(desk_({"run", "open"}).exit, 0);

@@ -47,10 +47,12 @@ void Mounted::take_down() {
   good_ = false;
 }
 
-void make_ext4_image(const std::string& file, unsigned mib, const std::string& label, const std::string& uuid) {
+void make_ext4_image(const std::string& file, unsigned mib, const std::string& label,
+                     const std::string& uuid) {
   std::ofstream(file).close();
   fs::resize_file(file, std::uintmax_t{mib} << 20);
-  std::string command = "mkfs.ext4 -q -F -L '" + label + "' " + (uuid.empty() ? "" : "-U " + uuid + " ") + "'" + file + "'";
+  std::string command =
+      "mkfs.ext4 -q -F -L '" + label + "' " + (uuid.empty() ? "" : "-U " + uuid + " ") + "'" + file + "'";
   EXPECT_EQ(std::system(command.c_str()), 0);
 }
 

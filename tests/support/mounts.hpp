@@ -1,5 +1,5 @@
-// Drives for tests: loop devices, file systems on them, bind mounts, the FAT-rules file system. All need root;
-// each is gone with its object.
+// Drives for tests: loop devices, file systems on them, bind mounts, the FAT-rules file system. All need
+// root; each is gone with its object.
 #pragma once
 
 #include <sys/types.h>
@@ -40,7 +40,8 @@ class Mounted {
 };
 
 // Makes a file of `mib` MiB that holds an empty ext4.
-void make_ext4_image(const std::string& file, unsigned mib, const std::string& label, const std::string& uuid = {});
+void make_ext4_image(const std::string& file, unsigned mib, const std::string& label,
+                     const std::string& uuid = {});
 
 // The FAT-rules file system (support/fs) over a folder.
 class FatRules {

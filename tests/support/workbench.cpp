@@ -17,7 +17,8 @@ void Workbench::set_job(const std::string& text) {
 }
 
 RunOutcome Workbench::run(std::optional<Kind> kind) {
-  RunContext context{home_, clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, {}, true, open_store};
+  RunContext context{home_, clock,    *observer, {},   "skerry-1", "kestrum test",
+                     2,     key_cost, {},        true, open_store};
   return run_job("job", kind, context);
 }
 

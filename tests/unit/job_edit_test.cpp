@@ -1,11 +1,12 @@
 // Changing a job file by place: whatever is not about the key stays as somebody wrote it.
+#include "job/job_edit.hpp"
+
 #include <gtest/gtest.h>
 
 #include <random>
 
 #include "base/error.hpp"
 #include "base/text.hpp"
-#include "job/job_edit.hpp"
 #include "job/job_file.hpp"
 
 namespace kestrum::test {
@@ -116,7 +117,9 @@ TEST(JobEdit, EveryKeyChangesAndCommentsAndOrderStay) {
       std::vector<std::string> after_lines = split(text, '\n');
       std::size_t at = 0;
       for (const std::string& line : split(before, '\n')) {
-        bool about = line.find(key.key) != std::string::npos || (key.option() == "what-folders" && (line == "]" || line.find("/srv/") != std::string::npos));
+        bool about =
+            line.find(key.key) != std::string::npos ||
+            (key.option() == "what-folders" && (line == "]" || line.find("/srv/") != std::string::npos));
         if (about) continue;
         while (at < after_lines.size() && after_lines[at] != line) ++at;
         EXPECT_LT(at, after_lines.size()) << "lost: " << line << "\n" << text;
@@ -148,13 +151,17 @@ TEST(JobEdit, EveryKeyHasAMeaning) {
 }
 
 TEST(JobEdit, ItemsOfAListKeepTheirLinesAndComments) {
-  std::string text = edited(by_hand, "what", "folders", {{"/srv/ringing", "/srv/sightings", "/srv/moths", "/home"}});
-  EXPECT_NE(text.find("  \"/srv/ringing\",     # lists since 1971\n  \"/srv/sightings\",    # the database, see below\n"
-                      "  \"/srv/moths\",\n  \"/home\",\n]\n"),
-            std::string::npos)
+  std::string text =
+      edited(by_hand, "what", "folders", {{"/srv/ringing", "/srv/sightings", "/srv/moths", "/home"}});
+  EXPECT_NE(
+      text.find(
+          "  \"/srv/ringing\",     # lists since 1971\n  \"/srv/sightings\",    # the database, see below\n"
+          "  \"/srv/moths\",\n  \"/home\",\n]\n"),
+      std::string::npos)
       << text;
   text = edited(text, "what", "folders", {{"/srv/ringing", "/home"}});
-  EXPECT_NE(text.find("folders = [\n  \"/srv/ringing\",     # lists since 1971\n  \"/home\",\n]\n"), std::string::npos)
+  EXPECT_NE(text.find("folders = [\n  \"/srv/ringing\",     # lists since 1971\n  \"/home\",\n]\n"),
+            std::string::npos)
       << text;
   text = edited(text, "what", "skip", {{"scratch/"}});
   EXPECT_NE(text.find("  skip = [\"scratch/\"] # drafts\n"), std::string::npos) << text;
@@ -182,7 +189,8 @@ TEST(JobEdit, AnyListBecomesAnyOther) {
                                     : "[where]\ndestinations = [\"/m\"]\n" + text;
     for (int step = 0; step < 3; ++step) {
       std::vector<std::string> wanted;
-      for (auto n = 1 + random() % 4; n > 0; --n) wanted.push_back(std::string("/") + static_cast<char>('a' + random() % 6));
+      for (auto n = 1 + random() % 4; n > 0; --n)
+        wanted.push_back(std::string("/") + static_cast<char>('a' + random() % 6));
       try {
         text = edited(text, "what", "folders", wanted);
       } catch (const Error& error) {

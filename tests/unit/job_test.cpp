@@ -23,10 +23,10 @@ TEST(Span, SaysHowLong) {
     const char* back;  // nullptr: refused
   };
   for (const Case& one : {Case{"2 days", "2 days"}, Case{"1 day", "1 day"}, Case{" 3  weeks ", "3 weeks"},
-                          Case{"1 months", "1 month"}, Case{"10years", "10 years"}, Case{"90 minutes", "90 minutes"},
-                          Case{"2", nullptr}, Case{"days", nullptr}, Case{"0 days", nullptr}, Case{"-1 days", nullptr},
-                          Case{"2 dayz", nullptr}, Case{"1.5 days", nullptr}, Case{"999999 days", nullptr},
-                          Case{"", nullptr}}) {
+                          Case{"1 months", "1 month"}, Case{"10years", "10 years"},
+                          Case{"90 minutes", "90 minutes"}, Case{"2", nullptr}, Case{"days", nullptr},
+                          Case{"0 days", nullptr}, Case{"-1 days", nullptr}, Case{"2 dayz", nullptr},
+                          Case{"1.5 days", nullptr}, Case{"999999 days", nullptr}, Case{"", nullptr}}) {
     std::optional<Span> span = parse_span(one.text);
     EXPECT_EQ(span.has_value(), one.back != nullptr) << one.text;
     if (span && one.back != nullptr) {
@@ -44,8 +44,9 @@ TEST(Keep, RulesAreSaidBack) {
   for (const char* good : {"every point for 14 days", "one a week for 2 months", "one a month for 1 year",
                            "one an hour for 2 days", "one a day for 3 weeks", "one a year for ever"})
     EXPECT_EQ(parse_thin_rule(good).text(), good);
-  for (const char* bad : {"", "every point", "one a fortnight for 2 months", "one for 2 days", "two a week for 1 year",
-                          "one a week for 2", "one a week for", "every point for 0 days"})
+  for (const char* bad :
+       {"", "every point", "one a fortnight for 2 months", "one for 2 days", "two a week for 1 year",
+        "one a week for 2", "one a week for", "every point for 0 days"})
     EXPECT_THROW(parse_thin_rule(bad), Error) << bad;
   try {
     parse_thin_rule("one a wek for 2 months");
@@ -66,16 +67,18 @@ TEST(Keep, RulesAreSaidBack) {
 class Homes : public testing::Test {
  protected:
   void SetUp() override {
-    for (const char* path : {"isla/Documents/list.odt", "isla/Pictures/a.png", "isla/work/b.jpg", "isla/work/c.o",
-                             "isla/.thunderbird/x.default/Inbox", "isla/.thunderbird/x.default/.parentlock",
-                             "isla/.cache/thumb.jpg", "isla/.mozilla/firefox/p/places.sqlite",
-                             "isla/.mozilla/firefox/p/cache2/entries/1", "isla/.bashrc", "isla/.config/x.conf",
-                             "magnus/Bilder/fugl.png", "magnus/Dokumenter/liste.txt", "magnus/Pictures/no.xcf",
-                             "magnus/notes.txt", "srv/ringing.csv"})
+    for (const char* path :
+         {"isla/Documents/list.odt", "isla/Pictures/a.png", "isla/work/b.jpg", "isla/work/c.o",
+          "isla/.thunderbird/x.default/Inbox", "isla/.thunderbird/x.default/.parentlock",
+          "isla/.cache/thumb.jpg", "isla/.mozilla/firefox/p/places.sqlite",
+          "isla/.mozilla/firefox/p/cache2/entries/1", "isla/.bashrc", "isla/.config/x.conf",
+          "magnus/Bilder/fugl.png", "magnus/Dokumenter/liste.txt", "magnus/Pictures/no.xcf",
+          "magnus/notes.txt", "srv/ringing.csv"})
       write_file(folder_ / path, "x");
-    write_file(folder_ / "magnus/.config/user-dirs.dirs",
-               "# made by the desktop\nXDG_PICTURES_DIR=\"$HOME/Bilder\"\nXDG_DOCUMENTS_DIR=\"$HOME/Dokumenter\"\n"
-               "XDG_MUSIC_DIR=\"$HOME/\"\n");
+    write_file(
+        folder_ / "magnus/.config/user-dirs.dirs",
+        "# made by the desktop\nXDG_PICTURES_DIR=\"$HOME/Bilder\"\nXDG_DOCUMENTS_DIR=\"$HOME/Dokumenter\"\n"
+        "XDG_MUSIC_DIR=\"$HOME/\"\n");
     people_.me = {"isla", 1000, folder_ / "isla"};
     people_.everybody = {people_.me, {"magnus", 1001, folder_ / "magnus"}};
   }
@@ -84,7 +87,8 @@ class Homes : public testing::Test {
     FilesystemTable filesystems;
     std::set<std::string> out;
     Walker walker(
-        selection, filesystems, [](const Problem& problem) { ADD_FAILURE() << problem.path << problem.reason; },
+        selection, filesystems,
+        [](const Problem& problem) { ADD_FAILURE() << problem.path << problem.reason; },
         [](const std::string&) {});
     while (const Walked* found = walker.next()) {
       if (!S_ISREG(found->status.st_mode)) continue;
@@ -103,15 +107,17 @@ TEST_F(Homes, CategoriesAreStandardFoldersAndTypesTakenOnce) {
   what.categories = {"pictures"};
   EXPECT_EQ(files(what), (Files{"isla/Pictures/a.png", "isla/work/b.jpg"}));
   what.people = {"everybody"};
-  EXPECT_EQ(files(what), (Files{"isla/Pictures/a.png", "isla/work/b.jpg", "magnus/Bilder/fugl.png", "magnus/Pictures/no.xcf"}));
+  EXPECT_EQ(files(what), (Files{"isla/Pictures/a.png", "isla/work/b.jpg", "magnus/Bilder/fugl.png",
+                                "magnus/Pictures/no.xcf"}));
   what.people = {"magnus"};
   what.categories = {"pictures", "documents", "music"};
-  EXPECT_EQ(files(what), (Files{"magnus/Bilder/fugl.png", "magnus/Dokumenter/liste.txt", "magnus/Pictures/no.xcf",
-                                "magnus/notes.txt"}));
+  EXPECT_EQ(files(what), (Files{"magnus/Bilder/fugl.png", "magnus/Dokumenter/liste.txt",
+                                "magnus/Pictures/no.xcf", "magnus/notes.txt"}));
   what.people = {"me"};
   what.categories = {"mail", "browser profiles"};
-  EXPECT_EQ(files(what), (Files{"isla/.mozilla/firefox/p/places.sqlite", "isla/.thunderbird/x.default/.parentlock",
-                                "isla/.thunderbird/x.default/Inbox"}));
+  EXPECT_EQ(files(what),
+            (Files{"isla/.mozilla/firefox/p/places.sqlite", "isla/.thunderbird/x.default/.parentlock",
+                   "isla/.thunderbird/x.default/Inbox"}));
   what.usual_list = false;
   EXPECT_TRUE(files(what).contains("isla/.mozilla/firefox/p/cache2/entries/1"));
   what.categories = {"settings"};
@@ -152,8 +158,9 @@ TEST_F(Homes, SomebodyUnknownIsRefused) {
 TEST(Accounts, AreReadInTheFormOfPasswd) {
   TempFolder folder;
   fs::create_directories(folder / "isla");
-  write_file(folder / "accounts", "daemon:x:1:1::" + folder.path() + ":/usr/sbin/nologin\nisla:x:1000:1000::" +
-                                      (folder / "isla") + ":/bin/bash\nghost:x:1001:1001::" + (folder / "gone") +
+  write_file(folder / "accounts", "daemon:x:1:1::" + folder.path() +
+                                      ":/usr/sbin/nologin\nisla:x:1000:1000::" + (folder / "isla") +
+                                      ":/bin/bash\nghost:x:1001:1001::" + (folder / "gone") +
                                       ":/bin/bash\nbot:x:1002:1002::" + (folder / "isla") + ":/bin/false\n");
   People people = find_people(folder / "accounts", "");
   ASSERT_EQ(people.everybody.size(), 1u);
@@ -169,7 +176,8 @@ TEST(Job, PresetsAndTheUsualListAreValid) {
     EXPECT_EQ(parse_job("wardens", "x.toml", text).given, values) << preset.name;
   }
   std::vector<SkipRules::Source> rules;
-  for (const UsualSkip& skip : usual_list()) rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
+  for (const UsualSkip& skip : usual_list())
+    rules.push_back({skip.pattern, SkipRules::Origin::usual_list, {}});
   EXPECT_NO_THROW(SkipRules{rules});
 }
 
@@ -191,9 +199,10 @@ TEST(Job, WhatCannotGoTogetherIsRefused) {
   };
   for (const char* text : wrong) EXPECT_THROW(parse_job("x", "x.toml", text + where), Error) << text;
   for (const char* place : {"label:", "label:/x", "uuid:", "label:tern-1/../x", "tern-1"})
-    EXPECT_THROW(parse_job("x", "x.toml", std::string("[what]\nfolders = [\"/srv\"]\n[where]\ndestinations = [\"") +
-                                              place + "\"]\n"),
-                 Error)
+    EXPECT_THROW(
+        parse_job("x", "x.toml",
+                  std::string("[what]\nfolders = [\"/srv\"]\n[where]\ndestinations = [\"") + place + "\"]\n"),
+        Error)
         << place;
 }
 

@@ -123,7 +123,8 @@ TEST(SkipRules, DecideAsTheTableSays) {
       {"a/ !a/b/ a/b/c/ !a/b/c/d", "/a/b/c/e", true},
   };
   static_assert(std::size(cases) >= 60);
-  for (const Case& one : cases) EXPECT_EQ(left_out(one.rules, one.path), one.out) << one.rules << " on " << one.path;
+  for (const Case& one : cases)
+    EXPECT_EQ(left_out(one.rules, one.path), one.out) << one.rules << " on " << one.path;
 }
 
 TEST(SkipRules, WhatCannotMeanAnythingIsRefused) {
@@ -157,7 +158,8 @@ Taken walk(const Selection& selection, const std::string& root) {
       [](const std::string&) {},
       [&](const LeftOut& left) {
         std::string path = left.path.absolute();
-        EXPECT_TRUE(taken.out.emplace(path.substr(std::min(path.size(), root.size())), left.choice.reason).second)
+        EXPECT_TRUE(
+            taken.out.emplace(path.substr(std::min(path.size(), root.size())), left.choice.reason).second)
             << path;
       });
   std::optional<TreePath> last;
@@ -239,9 +241,9 @@ TEST(Selection, TheWalkTakesWhatTheDefinitionSays) {
 class Search : public testing::Test {
  protected:
   void SetUp() override {
-    for (const char* path : {"Pictures/a.png", "Pictures/notes.txt", "tern.JPG", "ringing/2027/b.jpeg", "ringing/c.csv",
-                             "ringing/deep/er/x.csv", ".cache/thumb.png", "work/.png", "work/png", "work/list.jpg/x.csv",
-                             "sounds/dawn.wav"})
+    for (const char* path : {"Pictures/a.png", "Pictures/notes.txt", "tern.JPG", "ringing/2027/b.jpeg",
+                             "ringing/c.csv", "ringing/deep/er/x.csv", ".cache/thumb.png", "work/.png",
+                             "work/png", "work/list.jpg/x.csv", "sounds/dawn.wav"})
       write_file(folder_ / path, "x");
     fs::create_symlink("tern.JPG", folder_ / "link.jpg");
     selection_.categories = {"named folders", "pictures", "recordings"};
@@ -259,8 +261,8 @@ class Search : public testing::Test {
 
 TEST_F(Search, TakesTheStandardFolderAndTheTypesElsewhereOnce) {
   Taken found = taken();
-  EXPECT_EQ(found.paths, (std::set<std::string>{"/Pictures", "/Pictures/a.png", "/Pictures/notes.txt", "/tern.JPG",
-                                                "/ringing/2027/b.jpeg", "/sounds/dawn.wav"}));
+  EXPECT_EQ(found.paths, (std::set<std::string>{"/Pictures", "/Pictures/a.png", "/Pictures/notes.txt",
+                                                "/tern.JPG", "/ringing/2027/b.jpeg", "/sounds/dawn.wav"}));
   EXPECT_EQ(found.above, (std::set<std::string>{"", "/ringing", "/ringing/2027", "/sounds"}));
   EXPECT_TRUE(found.in_order);
   EXPECT_EQ(found.categories["/Pictures/notes.txt"], "pictures");
@@ -305,8 +307,9 @@ TEST(Selection, LimitsHoldForFilesWhateverTheRulesSay) {
   selection.limits.oldest = Instant{2000000, 0};
   Taken found = walk(selection, folder.path());
   EXPECT_EQ(found.paths, (std::set<std::string>{"", "/empty"}));
-  EXPECT_EQ(found.out, (std::map<std::string, Reason>{
-                           {"/large", Reason::larger}, {"/old", Reason::older}, {"/small", Reason::smaller}}));
+  EXPECT_EQ(found.out,
+            (std::map<std::string, Reason>{
+                {"/large", Reason::larger}, {"/old", Reason::older}, {"/small", Reason::smaller}}));
   selection.limits = {};
   selection.limits.newest = Instant{2000000, 0};
   EXPECT_EQ(walk(selection, folder.path()).paths, (std::set<std::string>{"", "/empty", "/old"}));
@@ -314,7 +317,8 @@ TEST(Selection, LimitsHoldForFilesWhateverTheRulesSay) {
 
 TEST(Selection, TaggedCachesAreKeptAsEmptyFolders) {
   TempFolder folder;
-  write_file(folder / "c/CACHEDIR.TAG", "Signature: 8a477f597d28d172789f06886806bc55\n# made again at will\n");
+  write_file(folder / "c/CACHEDIR.TAG",
+             "Signature: 8a477f597d28d172789f06886806bc55\n# made again at will\n");
   write_file(folder / "c/sub/x", "x");
   write_file(folder / "d/CACHEDIR.TAG", "Signature: something else, which says nothing at all\n");
   Selection selection = make_selection({folder.path()}, {}, [](const std::string&) {});
@@ -336,8 +340,8 @@ TEST(Selection, ExplainsWhatTheWalkDoes) {
   TempFolder folder;
   for (const char* path : {"a/keep.part", "a/x.part", "scratch/deep/er", "scratch/keep/y", "b"})
     write_file(folder / path, "x");
-  Selection selection = make_selection({folder.path()}, {"*.part", "!keep.part", "scratch/", "!scratch/keep/"},
-                                       [](const std::string&) {});
+  Selection selection = make_selection(
+      {folder.path()}, {"*.part", "!keep.part", "scratch/", "!scratch/keep/"}, [](const std::string&) {});
   auto why = [&](const std::string& path) { return explain_choice(selection, folder.path() + path); };
   EXPECT_EQ(why("/b").text, "taken: it lies in a folder that is named in [what] folders");
   EXPECT_EQ(why("").text, "taken: it is named in [what] folders");

@@ -30,7 +30,7 @@ def picture(name, script, desk, wait_for_end=True, seconds=0.0):
         file.write("touch %s\nsleep 60\n" % ready)
     environment = dict(os.environ, DISPLAY=DISPLAY, TZ="UTC", LC_ALL="C.UTF-8", PATH=os.path.dirname(KESTRUM) + ":" + os.environ["PATH"],
                        KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1")
-    terminal = subprocess.Popen(["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "141x44+0+0", "-bg", "#fbfaf7", "-fg", "#22262b",
+    terminal = subprocess.Popen(["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", "139x41+0+0", "-bg", "#fbfaf7", "-fg", "#22262b",
                                  "-b", "12", "+sb", "-e", "bash", play], env=environment)
     end = time.monotonic() + 60
     while wait_for_end and not os.path.exists(ready) and time.monotonic() < end:
@@ -53,8 +53,16 @@ def main():
                 os.makedirs(folder, exist_ok=True)
                 subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2g", "tmpfs", folder], check=True)
             subprocess.run([sys.executable, os.path.join(HERE, "make_data.py"), "/"], check=True)
+            # A drive of its own: ext4 over memory, so that it shares no disk with anything.
+            image = "/dev/shm/kestrum-screenshots-%d.img" % os.getpid()
+            with open(image, "wb") as file:
+                file.truncate(2 << 30)
+            subprocess.run(["mkfs.ext4", "-q", "-L", "tern-1", image], check=True)
             os.makedirs("/media/tern-1")
-            subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2g", "tmpfs", "/media/tern-1"], check=True)
+            subprocess.run(["mount", "-o", "loop", image, "/media/tern-1"], check=True)
+            os.remove(image)
+            with open("/etc/kestrum/accounts", "w") as file:
+                file.write("isla:x:1000:1000::/home/isla:/bin/bash\nmagnus:x:1001:1001::/home/magnus:/bin/bash\n")
             with open(os.open("/etc/kestrum/wardens.pass", os.O_CREAT | os.O_WRONLY, 0o600), "w") as file:
                 file.write("grey seal under the pier\n")
             time.sleep(4)
@@ -62,7 +70,21 @@ def main():
             second = "!export KESTRUM_CLOCK=2027-03-02T18:00:00Z,1"
             third = "!export KESTRUM_CLOCK=2027-03-04T09:30:00Z,1"
             picture("preview", [first, "!kestrum job define wardens --what-folders /srv --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
-                                "kestrum job show wardens", "kestrum preview wardens"], desk)
+                                "kestrum preview wardens"], desk)
+            subprocess.run(["kestrum", "preview", "wardens", "--quiet", "--figure", os.path.join(TARGET, "preview-figure.png")], check=True,
+                           stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                           env=dict(os.environ, KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1", PATH=os.path.dirname(KESTRUM) + ":" + os.environ["PATH"]))
+            typist = "!clear; python3 %s/typist.py " % HERE
+            asked = ["Your choice", "4", "Numbers of the kinds", "1 2 5 6", "Whose homes", "everybody", "Another folder", "/srv/ringing", "Another folder", "",
+                     "Leave out besides", "*.part", "Leave out besides", ""]
+            rest = ["A number, or a folder", "label:tern-1", "Encrypt the sets", "", "The passphrase is", "1", "File [", "/etc/kestrum/wardens.pass",
+                    "Your choice", "1", "File for its secret part", "/srv/office", "Your choice", "1", "When [", "weekdays at 12:30", "And when else", "first sunday at 03:00 full",
+                    "And when else", "", "When a run was missed", "1", "Your choice", "1", "How much of the drive", "", "Command before", "", "Command after", "",
+                    "Mail about", "office@skerrypoint.example", "What now", "-"]
+            quoted = lambda words: " ".join("'%s'" % word for word in words)
+            accounts = "!export KESTRUM_ACCOUNTS=/etc/kestrum/accounts"
+            picture("define-what", [first, accounts, typist + quoted(asked + ["A number, or a folder", "-"]) + " -- kestrum job define people"], desk)
+            picture("define-summary", [first, accounts, typist + quoted(asked + rest) + " -- kestrum job define people"], desk)
             picture("run", [first, "kestrum run wardens", second, "!echo 'SP999001,Arctic Tern,4,271,112.5,H,14:20' >> /srv/ringing/2027/2027-02-01.csv; mv /srv/moths /srv/moth-traps; cp /home/isla/Pictures/north-beach-01.png /home/isla/Pictures/again.png",
                             "kestrum run wardens"], desk)
             picture("restore", [third, "!rm /srv/ringing/2027/2027-01-30.csv; kestrum run wardens --quiet >/dev/null 2>&1", "kestrum browse wardens /home/isla --at 1", "kestrum find wardens 2027-01-3 --at 2027-03-01",

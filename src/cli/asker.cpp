@@ -98,6 +98,8 @@ std::string Asker::secret(const std::string& question) {
 }
 
 void Asker::heading(const std::string& text) {
-  out("\n{}\n", text);
+  const char* on = bold_ ? "\033[1m" : "";
+  const char* off = bold_ ? "\033[0m" : "";
+  out("\n{}{}{}\n", on, text, off);
 }
 }  // namespace kestrum

@@ -13,6 +13,8 @@ struct WentBack {};
 
 class Asker {
  public:
+  // `bold`: headings stand out.
+  explicit Asker(bool bold) : bold_(bold) {}
   // Both throw WentBack, or Error of kind stopped when the person gives up. `help` is shown on ?; the same
   // question comes again.
   // The answer without blanks around it; `fallback` for an empty one.
@@ -29,6 +31,7 @@ class Asker {
   void heading(const std::string& text);
 
  private:
+  bool bold_;
   std::size_t asked_ = 0;
   std::string line(const std::string& prompt, const std::string& help);
 };

@@ -30,7 +30,7 @@ void write_keys(const JobDraft& draft);
 class DefineQuestions {
  public:
   DefineQuestions(JobDraft& draft, const Environment& environment)
-      : draft_(draft), environment_(environment) {}
+      : draft_(draft), environment_(environment), ask_(environment.out_colour()) {}
 
   using Question = void (DefineQuestions::*)();
   static const std::vector<Question>& in_order();
@@ -59,6 +59,8 @@ class DefineQuestions {
   bool encrypted() const;
   WhatToSave chosen() const;
   void count();
+  void show_counts();
+  void show_sum(const std::string& head);
   bool take_destination(const std::string& destination);
   void show_drives(std::vector<std::string>& destinations);
 

@@ -35,11 +35,24 @@ std::optional<std::vector<std::size_t>> numbers(std::string text, std::size_t mo
 
 }  // namespace
 
-// How much the choice so far is.
 void DefineQuestions::count() {
   Progress progress(environment_, false);
   draft_.count = count_selection(chosen(), environment_.people(), environment_.clock().now(), progress);
   progress.finish();
+}
+
+// How much the choice so far is, in one line.
+void DefineQuestions::show_sum(const std::string& head) {
+  FileCount before = draft_.count ? draft_.count->all : FileCount{};
+  count();
+  const FileCount& now = draft_.count->all;
+  std::string more = now.files >= before.files ? count_text(now.files - before.files, "file") + " more"
+                                               : count_text(before.files - now.files, "file") + " less";
+  out("  {}: {}; all together {}, {}\n", head, more, count_text(now.files, "file"), size_text(now.bytes));
+}
+
+void DefineQuestions::show_counts() {
+  count();
   const SelectionCount& count = *draft_.count;
   Table table({{"", left}, {"FILES", right}, {"SIZE", right}});
   for (const NamedCounts& one : count.categories.empty() ? count.sources : count.categories) {
@@ -89,7 +102,7 @@ void DefineQuestions::what() {
       }
       if (!try_value("what", "people", people)) continue;
       try {
-        count();
+        show_counts();
         return;
       } catch (const Error& error) {
         if (error.kind() == ErrorKind::stopped) throw;
@@ -99,7 +112,7 @@ void DefineQuestions::what() {
   } else {
     return;
   }
-  count();
+  show_counts();
 }
 
 void DefineQuestions::more_folders() {
@@ -120,14 +133,13 @@ void DefineQuestions::more_folders() {
     }
     if (!try_value("what", "folders", more)) continue;
     folders = more;
-    count();
+    show_sum(printable(answer));
   }
 }
 
 void DefineQuestions::leave_out() {
   out("Trash, caches and temporary files are left out (kestrum help usual-list says which).\n");
   std::vector<std::string> skip = is_set("what", "skip") ? value("what", "skip") : std::vector<std::string>{};
-  bool changed = false;
   while (true) {
     std::string answer = ask_.text(
         "Leave out besides (empty: nothing more)", "",
@@ -138,9 +150,8 @@ void DefineQuestions::leave_out() {
     more.push_back(answer);
     if (!try_value("what", "skip", more)) continue;
     skip = more;
-    changed = true;
+    show_sum(printable(answer));
   }
-  if (changed) count();
 }
 
 // Numbered, as destinations: by label where there is one.

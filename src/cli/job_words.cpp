@@ -34,7 +34,7 @@ std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
   }
   for (const std::string& text : SkipRules(job.what.skip).contradictions()) out.push_back(text);
   if (!view.trouble.empty()) out.push_back(view.trouble);
-  if (!view.shared.empty()) out.push_back(view.shared);
+  if (!view.shared.empty() && !job.same_disk) out.push_back(view.shared);
   return out;
 }
 

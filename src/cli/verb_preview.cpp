@@ -34,12 +34,15 @@ void print_counts(const std::string& head, const std::vector<NamedCounts>& all, 
   bool everything = std::all_of(all.begin(), all.end(), [](const NamedCounts& one) {
     return one.counts.read_bytes() == one.counts.all().bytes;
   });
+  bool all_new = std::all_of(all.begin(), all.end(), [](const NamedCounts& one) {
+    return one.counts.added.files == one.counts.all().files;
+  });
   for (std::size_t i = 0; i < std::min(most, all.size()); ++i) {
     const VerdictCounts& counts = all[i].counts;
     FileCount sum = counts.all();
     FileCount changed{counts.changed.files + counts.attributes.files, 0};
-    table.row({printable(all[i].name), grouped(sum.files), size_text(sum.bytes), counted(counts.added),
-               counted(changed),
+    table.row({printable(all[i].name), grouped(sum.files), size_text(sum.bytes),
+               all_new ? "" : counted(counts.added), counted(changed),
                everything || counts.read_bytes() == 0 ? "" : size_text(counts.read_bytes())});
   }
   out("{}", table.text());
@@ -96,7 +99,8 @@ void print_room(const PreviewResult& preview) {
   out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
       size_text(estimate.stored_bytes), about);
   out("Expected time: {}, by the speed of {}.\n",
-      preview.duration < std::chrono::seconds(1) ? "less than a second" : "about " + duration_text(preview.duration),
+      preview.duration < std::chrono::seconds(1) ? "less than a second"
+                                                 : "about " + duration_text(preview.duration),
       preview.duration_from_history ? "earlier runs" : "the sample; the drive may be slower");
   out("Drive {}: {}; {} of {} free.\n", printable(preview.destination), preview.drive.text(),
       size_text(preview.free_bytes), size_text(preview.total_bytes));

@@ -144,9 +144,10 @@ std::string status_page(const std::vector<StatusLine>& lines) {
 int status(const Arguments& arguments, const Environment& environment) {
   std::vector<StatusLine> lines;
   std::vector<std::string> names = arguments.words();
-  bool by_path = names.size() == 1 && names[0].find('/') != std::string::npos;
+  bool by_drive = names.size() == 1 && (names[0].starts_with("label:") || names[0].starts_with("uuid:"));
+  bool by_path = by_drive || (names.size() == 1 && names[0].find('/') != std::string::npos);
   if (by_path) {
-    lines = status_at(names[0], environment);
+    lines = status_at(locate_destination(names[0]), environment);
   } else {
     for (const std::string& name : names) environment.home().load_job(name);
     if (names.empty()) names = environment.home().job_names();

@@ -45,7 +45,7 @@ Subject open_subject(const Arguments& arguments, const Environment& environment,
 inline constexpr const char* subject_words =
     "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "
     "folder or any\n"
-    "file in it; no job file is needed then.";
+    "file in it, or label:NAME of the drive; no job file is needed then.";
 inline constexpr const char* when_words =
     "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 "
     "days ago\": the\n"

@@ -185,8 +185,8 @@ class Preview {
       note("the pattern '" + printable(pattern) + "' of [what] skip decided about nothing");
     for (const std::string& text : selection.skip.contradictions()) note(text);
     if (result_.all.all().files == 0) note("there is no file to save");
-    if (std::string shared = shared_disk(selection, destination_.root, destination_.facts); !shared.empty())
-      note(shared);
+    std::string shared = shared_disk(selection, destination_.root, destination_.facts);
+    if (!shared.empty() && !job_.same_disk) note(shared);
     if (job_.encryption == Encryption::none)
       note("the sets are not encrypted: whoever has the drive can read them");
   }

@@ -133,7 +133,9 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
   Subject subject;
   std::string source = options.passphrase.value_or("ask");
   std::string path = options.subject;
-  bool by_name = home != nullptr && options.subject.find('/') == std::string::npos &&
+  bool by_drive = path.starts_with("label:") || path.starts_with("uuid:");
+  if (by_drive) path = locate_destination(path);
+  bool by_name = home != nullptr && !by_drive && options.subject.find('/') == std::string::npos &&
                  (home->has_job(options.subject) || !fs::exists(options.subject));
   if (by_name) {
     subject.job_ = home->load_job(options.subject);

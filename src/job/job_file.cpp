@@ -175,9 +175,12 @@ std::string define_command(const std::string& name, const JobValues& values) {
     return out + "'";
   };
   std::string command = "kestrum job define " + quoted(name);
+  std::string table;
   for (const JobKey& key : job_keys()) {
     auto given = values.find({key.table, key.key});
     if (given == values.end()) continue;
+    if (table != key.table) command += " \\\n   ";
+    table = key.table;
     for (const std::string& value : given->second) command += " --" + key.option() + " " + quoted(value);
   }
   return command;

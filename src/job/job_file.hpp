@@ -12,7 +12,7 @@ Job parse_job(const std::string& name, const std::string& file, const std::strin
 // Checked like a file's; the text is a new job file.
 std::string job_text(const std::string& name, const JobValues& values);
 
-// The command that defines the same job, quoted for the shell.
+// The command that defines the same job, quoted for the shell: a line for each table.
 std::string define_command(const std::string& name, const JobValues& values);
 
 }  // namespace kestrum

@@ -96,7 +96,10 @@ std::vector<std::string> keep_lines(const KeepRules& rules) {
   if (rules.chains) out.push_back("the newest " + count_text(*rules.chains, "chain") + " stay");
   if (rules.points) out.push_back("the newest " + count_text(*rules.points, "point") + " stay");
   for (const ThinRule& rule : rules.thin) {
-    out.push_back(rule.one_each ? rule.text() + " stays" : rule.text() + ", all of them");
+    std::string during = rule.during ? " for " + rule.during->text() : std::string(" for ever");
+    std::string which = rule.text().substr(0, rule.text().find(" for "));
+    if (rule.one_each) which.insert(std::string("one ").size(), "point ");
+    out.push_back(which + " stays" + during);
   }
   if (rules.job_limit) out.push_back("the job's sets take at most " + size_text(*rules.job_limit));
   if (rules.drive_limit)

@@ -99,8 +99,9 @@ TEST_F(Dialogue, AsksInOrderAndSavesWhatWasAnswered) {
   EXPECT_THAT(ran.out, HasSubstr("Not covered"));
   EXPECT_THAT(ran.out, Not(HasSubstr("tern in the fog")));
   // The command it prints says the same.
-  std::size_t begin = ran.out.find("kestrum job define wardens --");
-  std::string command = ran.out.substr(begin, ran.out.find('\r', begin) - begin);
+  std::size_t begin = ran.out.find("kestrum job define wardens \\");
+  std::string command = ran.out.substr(begin, ran.out.find("\r\n\r\n", begin) - begin);
+  std::erase(command, '\r');
   command.replace(0, std::string("kestrum job define wardens").size(), "job define again");
   std::string env = "env KESTRUM_HOME=" + (desk_.folder / "home") +
                     " KESTRUM_ACCOUNTS=" + (desk_.folder / "accounts") + " ";

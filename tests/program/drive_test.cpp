@@ -88,6 +88,8 @@ TEST_F(Drives, AreFoundByLabelAndUuidWhereverTheyAreMounted) {
   EXPECT_EQ(define("uuid:" + uuid_).exit, 0);
   EXPECT_EQ(desk_({"run", "job3"}).exit, 0);
   EXPECT_THAT(desk_({"status"}).out, Not(HasSubstr("(not there)")));
+  EXPECT_THAT(desk_({"points", "label:" + label_, "--job", "job1"}).out, HasSubstr("incremental"));
+  EXPECT_THAT(desk_({"status", "label:" + label_}).out, HasSubstr("skerry-1: job1"));
   Ran other = define("label:tern-nowhere");
   EXPECT_THAT(other.err, HasSubstr("there are "));
   EXPECT_THAT(other.err, HasSubstr(label_));

@@ -46,8 +46,9 @@ void DefineQuestions::show_sum(const std::string& head) {
   FileCount before = draft_.count ? draft_.count->all : FileCount{};
   count();
   const FileCount& now = draft_.count->all;
-  std::string more = now.files >= before.files ? count_text(now.files - before.files, "file") + " more"
-                                               : count_text(before.files - now.files, "file") + " less";
+  std::string more = now.files > before.files   ? count_text(now.files - before.files, "file") + " more"
+                     : now.files < before.files ? count_text(before.files - now.files, "file") + " less"
+                                                : std::string("makes no difference");
   out("  {}: {}; all together {}, {}\n", head, more, count_text(now.files, "file"), size_text(now.bytes));
 }
 

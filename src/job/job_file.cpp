@@ -176,12 +176,21 @@ std::string define_command(const std::string& name, const JobValues& values) {
   };
   std::string command = "kestrum job define " + quoted(name);
   std::string table;
+  std::size_t line = 0;  // columns of the last one
   for (const JobKey& key : job_keys()) {
     auto given = values.find({key.table, key.key});
     if (given == values.end()) continue;
-    if (table != key.table) command += " \\\n   ";
-    table = key.table;
-    for (const std::string& value : given->second) command += " --" + key.option() + " " + quoted(value);
+    for (const std::string& value : given->second) {
+      std::string option = " --" + key.option() + " " + quoted(value);
+      constexpr std::size_t widest = 96;
+      if (table != key.table || line + option.size() > widest) {
+        command += " \\\n   ";
+        line = 3;
+      }
+      table = key.table;
+      command += option;
+      line += option.size();
+    }
   }
   return command;
 }

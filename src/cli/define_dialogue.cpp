@@ -8,6 +8,7 @@
 #include "cli/print.hpp"
 #include "engine/passphrase_source.hpp"
 #include "job/job_keys.hpp"
+#include "job/toml_text.hpp"
 #include "tell/job_summary.hpp"
 
 namespace kestrum {
@@ -85,6 +86,7 @@ bool DefineQuestions::encrypted() const {
 bool DefineQuestions::try_value(const char* table, const char* key, const std::vector<std::string>& values) {
   Job scratch;
   try {
+    check_writable(*find_job_key(table, key), values);
     find_job_key(table, key)->set(scratch, values);
   } catch (const Error& error) {
     out("  {}\n  {}\n", error.what(), error.hint());

@@ -48,10 +48,8 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
                      "; connect the drive, or create the folder";
       return view;
     }
-    if (!S_ISDIR(status.st_mode)) {
-      view.trouble = shown + "is a file, not a folder; name a folder";
-      return view;
-    }
+    if (!S_ISDIR(status.st_mode))
+      throw Error(ErrorKind::usage, shown + "is a file, not a folder", "name a folder on another drive");
     struct stat root {};
     if (stat("/", &root) == 0 && root.st_dev == status.st_dev && root.st_ino == status.st_ino)
       throw Error(ErrorKind::usage, shown + "is the root of the system's own disk",

@@ -21,8 +21,8 @@ struct DestinationView {
   std::optional<DriveFacts> drive;
   std::string shared;  // shared_disk
 };
-// Looks, writes nothing. Throws Error of kind usage for a selection that cannot be (nobody of that name), and
-// for the root of the system's disk.
+// Looks, writes nothing. Throws Error of kind usage for what can never be: a selection that names nobody, a
+// destination that is a file or the root of the system's disk.
 DestinationView view_destination(const Job& job, const People& people, Instant now);
 
 }  // namespace kestrum

@@ -11,6 +11,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "base/tree_path.hpp"
 
 namespace kestrum {
 namespace {
@@ -27,8 +28,9 @@ bool is_folder(const std::string& path) {
 bool is_person(const passwd& entry) {
   std::string shell = entry.pw_shell == nullptr ? "" : entry.pw_shell;
   bool logs_in = !shell.ends_with("/nologin") && !shell.ends_with("/false");
-  return (entry.pw_uid == 0 || (entry.pw_uid >= first_person && entry.pw_uid != nobody)) && logs_in &&
-         is_folder(entry.pw_dir);
+  bool own_home = std::string_view(entry.pw_dir) != "/";
+  return own_home && (entry.pw_uid == 0 || (entry.pw_uid >= first_person && entry.pw_uid != nobody)) &&
+         logs_in && is_folder(entry.pw_dir);
 }
 
 }  // namespace
@@ -71,7 +73,9 @@ std::map<std::string, std::string> user_folders(const std::string& home) {
     std::string path(text.substr(equals + 2, text.size() - equals - 3));
     if (path.starts_with("$HOME")) path = home + path.substr(5);
     while (path.size() > 1 && path.ends_with('/')) path.pop_back();
-    if (path.starts_with('/') && path != home) folders[key] = path;
+    // One that the home lies in would be everything there is.
+    std::optional<TreePath> folder = TreePath::parse(path), own = TreePath::parse(home);
+    if (path.starts_with('/') && folder && own && !own->is_within(*folder)) folders[key] = path;
   }
   return folders;
 }

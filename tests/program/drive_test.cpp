@@ -186,7 +186,9 @@ TEST_F(Drives, TheRootOfTheSystemAndAFileAreNoDestinations) {
   EXPECT_EQ(ran.exit, 2) << ran.err;
   EXPECT_THAT(ran.err, HasSubstr("root of the system"));
   write_file(path("file"), "x");
-  EXPECT_THAT(define(path("file"), {"--same-disk"}).err, HasSubstr("is a file, not a folder"));
+  Ran at_a_file = define(path("file"), {"--same-disk"});
+  EXPECT_EQ(at_a_file.exit, 2);
+  EXPECT_THAT(at_a_file.err, HasSubstr("is a file, not a folder"));
   fs::create_directories(path("memory/ro"));
   Mounted read_only("tmpfs", path("ro"), "-t tmpfs -o ro");
   EXPECT_THAT(define(path("ro")).err, HasSubstr("read-only"));

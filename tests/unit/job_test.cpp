@@ -78,7 +78,7 @@ class Homes : public testing::Test {
     write_file(
         folder_ / "magnus/.config/user-dirs.dirs",
         "# made by the desktop\nXDG_PICTURES_DIR=\"$HOME/Bilder\"\nXDG_DOCUMENTS_DIR=\"$HOME/Dokumenter\"\n"
-        "XDG_MUSIC_DIR=\"$HOME/\"\n");
+        "XDG_MUSIC_DIR=\"$HOME/\"\nXDG_VIDEOS_DIR=\"/\"\nXDG_DESKTOP_DIR=\"$HOME/..\"\nnonsense\nXDG_X=\"\n");
     people_.me = {"isla", 1000, folder_ / "isla"};
     people_.everybody = {people_.me, {"magnus", 1001, folder_ / "magnus"}};
   }
@@ -113,6 +113,8 @@ TEST_F(Homes, CategoriesAreStandardFoldersAndTypesTakenOnce) {
   what.categories = {"pictures", "documents", "music"};
   EXPECT_EQ(files(what), (Files{"magnus/Bilder/fugl.png", "magnus/Dokumenter/liste.txt",
                                 "magnus/Pictures/no.xcf", "magnus/notes.txt"}));
+  what.categories = {"video", "desktop"};  // a folder that holds the home is not believed
+  EXPECT_EQ(files(what), Files{});
   what.people = {"me"};
   what.categories = {"mail", "browser profiles"};
   EXPECT_EQ(files(what),

@@ -33,6 +33,7 @@ std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
     }
   }
   for (const std::string& text : SkipRules(job.what.skip).contradictions()) out.push_back(text);
+  out.insert(out.end(), view.notes.begin(), view.notes.end());
   if (!view.trouble.empty()) out.push_back(view.trouble);
   if (!view.shared.empty() && !job.same_disk) out.push_back(view.shared);
   return out;

@@ -11,7 +11,7 @@
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
-#include "job/job_keys.hpp"
+#include "job/job_edit.hpp"
 #include "job/presets.hpp"
 #include "tell/documents.hpp"
 #include "tell/job_summary.hpp"
@@ -61,12 +61,10 @@ int define(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("same-disk")) values[{"where", "same-disk"}] = {"accept"};
   std::string text;
   if (std::optional<std::string> from = arguments.value("from")) {
-    if (!values.empty())
-      throw Error(ErrorKind::usage, "--from takes the whole job from a file; no other setting goes with it",
-                  "change the file, or leave --from out");
     Bytes content = read_small_file(*from, 1u << 20);
-    text = as_text(content);
-    parse_job(name, *from, text);
+    std::vector<KeyChange> changes;
+    for (const auto& [key, value] : values) changes.push_back({find_job_key(key.first, key.second), value});
+    text = edit_job_text(name, *from, std::string(as_text(content)), changes);
   } else {
     text = job_text(name, values);
   }
@@ -163,13 +161,13 @@ Verb job_define_verb() {
   VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, key_options(), {}};
   spec.options.push_back({"preset", "NAME", "start from ready-made answers: own-files, homes or machine"});
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
-  spec.options.push_back({"from", "FILE", "take the whole job from this file"});
+  spec.options.push_back({"from", "FILE", "take the job from this file; other options change its keys"});
   spec.options.push_back(json_option);
   spec.details = "Every key of a job file, [table] key, is the option --table-key.";
   spec.examples = {
       "kestrum job define wardens --what-folders /srv/ringing --what-folders /srv/sightings "
       "--where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass",
-      "kestrum job define moths --from moths.toml"};
+      "kestrum job define moths --from moths.toml --where-destinations label:tern-2"};
   return {spec, define};
 }
 Verb job_list_verb() {

@@ -38,7 +38,8 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
   DestinationView view;
   view.root = job.destinations.at(0);
   std::string shown = "the destination " + printable(view.root) + " ";
-  Selection selection = select(job.what, people, now, [](const std::string&) {});
+  Selection selection =
+      select(job.what, people, now, [&](const std::string& text) { view.notes.push_back(text); });
   try {
     view.root = locate_destination(view.root);
     struct stat status {};

@@ -19,7 +19,8 @@ struct DestinationView {
   std::string root;     // where it is; the job's words when it is not there
   std::string trouble;  // why it cannot be used, with what to do; empty when it can
   std::optional<DriveFacts> drive;
-  std::string shared;  // shared_disk
+  std::string shared;              // shared_disk
+  std::vector<std::string> notes;  // on the sources: links followed, one inside another
 };
 // Looks, writes nothing. Throws Error of kind usage for what can never be: a selection that names nobody, a
 // destination that is a file or the root of the system's disk.

@@ -84,6 +84,25 @@ TEST_F(Jobs, AnotherDestinationBeginsAnewAndTheOldPointsStay) {
               HasSubstr("1 file"));
 }
 
+TEST_F(Jobs, TheSameJobOnAnotherMachineWithAnotherDrive) {
+  write_file(desk_.folder / "wardens.toml",
+             "# for all wardens\n[what]\nfolders = [\"" + desk_.source() +
+                 "\"] # lists\n[where]\ndestinations = [\"/media/none\"]\n[protect]\n" +
+                 "encryption = \"none\"\n");
+  Ran ran = desk_({"job", "define", "here", "--from", desk_.folder / "wardens.toml", "--where-destinations",
+                   desk_.drive(), "--same-disk"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_EQ(read_file(desk_.folder / "home/jobs/here.toml"),
+            "# for all wardens\n[what]\nfolders = [\"" + desk_.source() +
+                "\"] # lists\n[where]\ndestinations = [\"" + desk_.drive() +
+                "\"]\nsame-disk = \"accept\"\n[protect]\nencryption = \"none\"\n");
+  EXPECT_EQ(desk_({"run", "here"}).exit, 0);
+  EXPECT_EQ(desk_({"job", "define", "there", "--from", desk_.folder / "wardens.toml", "--where-destinations",
+                   desk_.drive()})
+                .exit,
+            2);
+}
+
 TEST_F(Jobs, CopyEnableDisable) {
   EXPECT_EQ(desk_({"job", "copy", "wardens", "visitors"}).exit, 0);
   EXPECT_EQ(read_file(desk_.folder / "home/jobs/visitors.toml"), read_file(file()));

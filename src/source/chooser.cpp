@@ -60,7 +60,7 @@ void Chooser::choose_folder(Choice& choice, const FolderChoice& parent, const Tr
   choice.enter = !left_out || wanted_below;
   if (!left_out && !parent.whole) {
     choice.taken = false;
-    bool hidden = parent.only_places || path.name().starts_with('.');
+    bool hidden = path.name().starts_with('.');
     choice.reason = hidden ? Reason::hidden_in_search : Reason::searched;
     choice.inside.only_places = hidden;
   }
@@ -78,8 +78,11 @@ Choice Chooser::choose(const FolderChoice& parent, const TreePath& path, const s
   bool is_folder = S_ISDIR(status.st_mode);
   Choice choice;
   choice.category = parent.category;
-  if (parent.only_places && !is_folder) {
+  if (parent.only_places) {
     choice.reason = parent.whole ? Reason::mounted : Reason::hidden_in_search;
+    choice.inside = parent;
+    choice.inside.places_below = is_folder && parent.places_below && selection_.places_below(path);
+    choice.enter = choice.inside.places_below;
     return choice;
   }
   choice.rule = selection_.skip.deciding(path, is_folder, parent.rule);

@@ -54,7 +54,8 @@ bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& 
   }
   if (is_source) return true;
   now_.choice = chooser_.choose(stack_.back().choice, now_.path, now_.status);
-  if (!now_.choice.taken && on_left_out_ && now_.choice.reason != Reason::searched) {
+  bool left_out = !now_.choice.taken || now_.choice.reason == Reason::mounted;
+  if (left_out && on_left_out_ && now_.choice.reason != Reason::searched) {
     auto size = S_ISREG(now_.status.st_mode) ? static_cast<std::uint64_t>(now_.status.st_size) : 0;
     on_left_out_({now_.path, is_folder, size, now_.choice});
   }

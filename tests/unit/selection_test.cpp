@@ -2,6 +2,7 @@
 // searches by type; limits; what lies below other file systems.
 #include <gtest/gtest.h>
 #include <sys/stat.h>
+#include <unistd.h>
 #include <utime.h>
 
 #include <random>
@@ -11,6 +12,7 @@
 #include "base/text.hpp"
 #include "source/pattern.hpp"
 #include "source/walker.hpp"
+#include "support/mounts.hpp"
 #include "support/temp_folder.hpp"
 
 namespace kestrum::test {
@@ -334,6 +336,28 @@ TEST(Selection, TaggedCachesAreKeptAsEmptyFolders) {
   Selection named = make_selection({folder / "c"}, {}, [](const std::string&) {});
   named.tagged_caches = false;
   EXPECT_TRUE(walk(named, folder.path()).paths.contains("/c/sub/x"));
+}
+
+TEST(Selection, OtherFileSystemsBelowASource) {
+  if (geteuid() != 0) GTEST_SKIP() << "mounting a file system needs root";
+  TempFolder folder;
+  write_file(folder / "here/x", "x");
+  Mounted other("tmpfs", folder / "m", "-t tmpfs -o size=1m");
+  ASSERT_TRUE(other.good());
+  for (const char* path : {"m/a", "m/deep/keep/y", "m/deep/z", "m/other/w"}) write_file(folder / path, "x");
+  Selection selection = make_selection({folder.path()}, {}, [](const std::string&) {});
+  EXPECT_TRUE(walk(selection, folder.path()).paths.contains("/m/other/w"));
+  selection.mounted_below = false;
+  Taken found = walk(selection, folder.path());
+  EXPECT_EQ(found.paths, (std::set<std::string>{"", "/here", "/here/x", "/m"}));
+  EXPECT_EQ(found.out, (std::map<std::string, Reason>{{"/m", Reason::mounted}}));
+  // A folder there that is a place of its own is meant; nothing beside it is.
+  selection.places.push_back({*TreePath::parse(folder / "m/deep/keep"), true, 0});
+  found = walk(selection, folder.path());
+  EXPECT_EQ(found.paths, (std::set<std::string>{"", "/here", "/here/x", "/m", "/m/deep/keep", "/m/deep/keep/y"}));
+  EXPECT_EQ(found.above, (std::set<std::string>{"/m/deep"}));
+  EXPECT_FALSE(explain_choice(selection, folder / "m/other/w").taken);
+  EXPECT_TRUE(explain_choice(selection, folder / "m/deep/keep/y").taken);
 }
 
 TEST(Selection, ExplainsWhatTheWalkDoes) {

@@ -9,7 +9,7 @@ Instant modified(const struct stat& status) {
 
 }  // namespace
 
-Choice Chooser::choose_place(const Place& place, const struct stat& status) const {
+Choice Chooser::choose_place(const Place& place, const struct stat& status, int above) const {
   Choice choice;
   choice.taken = place.whole;
   choice.reason = place.whole ? Reason::place : Reason::searched;
@@ -19,6 +19,15 @@ Choice Chooser::choose_place(const Place& place, const struct stat& status) cons
   choice.inside.places_below = selection_.places_below(place.path);
   choice.inside.category = place.category;
   choice.inside.device = status.st_dev;
+  if (place.category == 0) return choice;
+  int rule = selection_.skip.deciding(place.path, choice.enter, above);
+  if (!selection_.skip.leaves_out(rule) || selection_.skip.source(rule).origin != SkipRules::Origin::job)
+    return choice;
+  choice.taken = false;
+  choice.reason = Reason::rule;
+  choice.rule = choice.inside.rule = rule;
+  choice.enter =
+      choice.enter && (choice.inside.places_below || selection_.skip.may_take_back_below(place.path, rule));
   return choice;
 }
 
@@ -73,7 +82,7 @@ void Chooser::choose_folder(Choice& choice, const FolderChoice& parent, const Tr
 
 Choice Chooser::choose(const FolderChoice& parent, const TreePath& path, const struct stat& status) const {
   if (parent.places_below) {
-    if (const Place* place = selection_.place_at(path)) return choose_place(*place, status);
+    if (const Place* place = selection_.place_at(path)) return choose_place(*place, status, parent.rule);
   }
   bool is_folder = S_ISDIR(status.st_mode);
   Choice choice;

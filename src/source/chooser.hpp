@@ -55,7 +55,9 @@ class Chooser {
     choice.taken = true;
     return choice;
   }
-  Choice choose_place(const Place& place, const struct stat& status) const;
+  // A place that a person named is taken whatever the rules say of it; of a category's standard folder the
+  // job's own rules say whether it is. `above`: the rule that spoke last of the folder it is in.
+  Choice choose_place(const Place& place, const struct stat& status, int above = SkipRules::no_rule) const;
   // `parent`: of the folder it is in.
   Choice choose(const FolderChoice& parent, const TreePath& path, const struct stat& status) const;
 

@@ -42,8 +42,8 @@ class Descent {
 
   Explanation explain() {
     const Place* place = nullptr;
-    for (const Place& one : selection_.places) {
-      if (path_.is_within(one.path)) place = &one;
+    for (const TreePath& source : selection_.sources) {
+      if (path_.is_within(source)) place = selection_.place_at(source);
     }
     if (place == nullptr) return {false, "left out: it lies in no folder that the job saves"};
     struct stat status = look_at(place->path);

@@ -75,12 +75,15 @@ void set_places(Selection& selection, const std::vector<WantedPlace>& wanted,
          ++kept) {
       if (place.path.is_within(kept->path)) around = &*kept;
     }
-    bool held = around != nullptr && (around->whole || !place.whole);
-    if (held && place.whole && place.category == 0) {
+    bool inside_whole = around != nullptr && around->whole;
+    if (inside_whole && place.whole && place.category == 0) {
       note("the source " + printable(place.path.absolute()) + " lies in " +
            printable(around->path.absolute()) + " and is taken once");
     }
-    if (held) continue;
+    // One that was named stays a place within another: patterns and limits of what is around it do not hold
+    // for it.
+    bool same = around != nullptr && around->path == place.path;
+    if (same || (around != nullptr && !place.whole)) continue;
     if (around == nullptr) selection.sources.push_back(place.path);
     selection.places.push_back(std::move(place));
   }

@@ -135,7 +135,7 @@ TEST_F(Homes, FoldersCategoriesAndPatternsGoTogether) {
   Files found = files(what);
   EXPECT_TRUE(found.contains("srv/ringing.csv"));
   EXPECT_TRUE(found.contains("isla/work/b.jpg"));
-  EXPECT_FALSE(found.contains("isla/work/c.o"));  // the named folder lies in a home that is taken whole
+  EXPECT_TRUE(found.contains("isla/work/c.o"));  // named, so it is meant
   EXPECT_FALSE(found.contains("isla/.cache/thumb.jpg"));
   EXPECT_FALSE(found.contains("isla/.config/x.conf"));
   EXPECT_TRUE(found.contains("isla/.thunderbird/x.default/Inbox"));
@@ -143,6 +143,23 @@ TEST_F(Homes, FoldersCategoriesAndPatternsGoTogether) {
   EXPECT_FALSE(files(what).contains("isla/.thunderbird/x.default/Inbox"));
   what.skip = {"!.thunderbird/"};
   EXPECT_TRUE(files(what).contains("isla/.thunderbird/x.default/Inbox"));
+}
+
+TEST_F(Homes, TheJobsOwnPatternsTakeStandardFoldersOut) {
+  WhatToSave what;
+  what.categories = {"pictures", "mail"};
+  what.skip = {"~/Pictures/", ".thunderbird/"};
+  EXPECT_EQ(files(what), (Files{"isla/work/b.jpg"}));
+  what.skip = {"~/Pictures/", "!a.png"};
+  EXPECT_TRUE(files(what).contains("isla/Pictures/a.png"));
+  // Names with a dot are left out, but not the mail folder that was asked for.
+  what.skip.clear();
+  what.hidden = false;
+  EXPECT_TRUE(files(what).contains("isla/.thunderbird/x.default/Inbox"));
+  // A folder named besides is taken although it lies in what a pattern leaves out.
+  what.folders = {folder_ / "isla", folder_ / "isla/work"};
+  what.skip = {"work/"};
+  EXPECT_TRUE(files(what).contains("isla/work/c.o"));
 }
 
 TEST_F(Homes, SomebodyUnknownIsRefused) {

@@ -352,9 +352,11 @@ TEST(Selection, OtherFileSystemsBelowASource) {
   EXPECT_EQ(found.paths, (std::set<std::string>{"", "/here", "/here/x", "/m"}));
   EXPECT_EQ(found.out, (std::map<std::string, Reason>{{"/m", Reason::mounted}}));
   // A folder there that is a place of its own is meant; nothing beside it is.
-  selection.places.push_back({*TreePath::parse(folder / "m/deep/keep"), true, 0});
+  selection = make_selection({folder.path(), folder / "m/deep/keep"}, {}, [](const std::string&) {});
+  selection.mounted_below = false;
   found = walk(selection, folder.path());
-  EXPECT_EQ(found.paths, (std::set<std::string>{"", "/here", "/here/x", "/m", "/m/deep/keep", "/m/deep/keep/y"}));
+  EXPECT_EQ(found.paths,
+            (std::set<std::string>{"", "/here", "/here/x", "/m", "/m/deep/keep", "/m/deep/keep/y"}));
   EXPECT_EQ(found.above, (std::set<std::string>{"/m/deep"}));
   EXPECT_FALSE(explain_choice(selection, folder / "m/other/w").taken);
   EXPECT_TRUE(explain_choice(selection, folder / "m/deep/keep/y").taken);

@@ -98,7 +98,9 @@ struct Found {
 std::vector<Found> drives_named(bool by_label, const std::string& name, std::vector<std::string>& others) {
   std::vector<Found> found;
   for (const Mount& mount : read_mount_table()) {
-    if (is_systems_own(mount) || mount.root != "/" || !is_reachable(mount)) continue;
+    // Other machines' folders have no names, and a machine that is away would be waited for.
+    if (is_systems_own(mount) || is_network(mount.type) || mount.root != "/" || !is_reachable(mount))
+      continue;
     if (std::any_of(found.begin(), found.end(), [&](const Found& one) { return one.device == mount.device; }))
       continue;
     FilesystemNames names = names_of_filesystem(mount);

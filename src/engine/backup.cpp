@@ -222,7 +222,7 @@ class JobRun {
                  .naming = {},
                  .previous = {},
                  .started = context_.clock.now()};
-    plan.decision = decide_kind({job_.kind, job_.renew_every_sets}, surveyed, protection, wanted_);
+    plan.decision = decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted_, context_.clock.now());
     last_base_ = plan.decision.base;
     if (newest != nullptr) plan.previous = newest->seal->core_digest;
     choose_keys(plan, chain, protection.empty() ? newest : nullptr);

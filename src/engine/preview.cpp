@@ -79,7 +79,8 @@ class Preview {
       result_.held_bytes += set.facts.totals.stored_bytes;
       if (set.facts.kind == Kind::full) result_.full_bytes = set.facts.totals.stored_bytes;
     }
-    KindDecision decision = decide_kind({job_.kind, job_.renew_every_sets}, surveyed, protection, wanted);
+    KindDecision decision =
+        decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted, context_.clock.now());
     result_.kind = kind_name(decision.kind);
     result_.reason = decision.reason;
     return decision;

@@ -10,6 +10,7 @@
 #include "base/set_facts.hpp"
 #include "calendar/phrase.hpp"
 #include "job/keep_rules.hpp"
+#include "job/renew_rules.hpp"
 
 namespace kestrum {
 
@@ -46,7 +47,8 @@ struct Job {
   std::optional<Span> warn_after;         // without a good point
   bool enabled = true;                    // runs by itself, and with --all
   Kind kind = Kind::incremental;          // [how]
-  std::optional<unsigned> renew_every_sets = 30;
+  RenewRules renew{
+      .every_sets = 30, .every = {}, .week = false, .month = false, .restore_needs = {}, .outgrown = {}};
   std::string compression = "normal";
   int level = 3;
   std::uint64_t volume_bytes = std::uint64_t{1} << 30;

@@ -47,7 +47,9 @@ constexpr JobKey keys[] = {
      set_warn_after},
     {"when", "enabled", one, "YES|NO", "yes", "whether it runs by itself and with --all", set_enabled},
     {"how", "kind", one, "KIND", "incremental", "full, incremental or differential", set_kind},
-    {"how", "renew", one, "WHEN", "every 30 sets", "when a new full set is due: \"every N sets\" or never",
+    {"how", "renew", list, "WHEN", "every 30 sets",
+     "when a new full set is due: \"every N sets\", \"every 30 days\", \"first run of a month\" ..., or "
+     "never",
      set_renew},
     {"how", "compression", one, "STRENGTH", "normal", "fast, normal, small, or a number from 1 to 19",
      set_compression},

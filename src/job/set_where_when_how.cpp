@@ -1,5 +1,4 @@
 #include <algorithm>
-#include <charconv>
 
 #include "base/error.hpp"
 #include "base/text.hpp"
@@ -55,21 +54,7 @@ void set_kind(Job& job, const KeyValues& values) {
 }
 
 void set_renew(Job& job, const KeyValues& values) {
-  if (values[0] == "never") {
-    job.renew_every_sets.reset();
-    return;
-  }
-  std::vector<std::string> words = split(values[0], ' ');
-  unsigned n = 0;
-  bool good = words.size() == 3 && words[0] == "every" && (words[2] == "sets" || words[2] == "set");
-  if (good) {
-    auto [end, code] = std::from_chars(words[1].data(), words[1].data() + words[1].size(), n);
-    good = code == std::errc() && end == words[1].data() + words[1].size() && n >= 1 && n <= 100000;
-  }
-  if (!good)
-    refuse_value("'" + printable(values[0]) + "' does not say when the full set is renewed",
-                 "write \"every 30 sets\" or \"never\"");
-  job.renew_every_sets = n;
+  job.renew = parse_renew(values);
 }
 
 void set_compression(Job& job, const KeyValues& values) {

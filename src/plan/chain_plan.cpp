@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
 
 namespace kestrum {
 namespace {
@@ -13,10 +14,48 @@ KindDecision new_full(std::string reason) {
   return decision;
 }
 
+// Days since the Monday of 1970's first whole week, in local time, as weeks.
+std::int64_t local_week(Instant when) {
+  std::int64_t days = (when.seconds + local_offset_seconds(when)) / 86400;
+  return (days + 3) / 7;  // 1970-01-01 was a Thursday
+}
+
+// Why a full set is due by the job's rules; empty when none is.
+std::string full_due(const ChainRules& rules, const std::vector<const ChainSet*>& members,
+                     const ChainSet* full, Instant now) {
+  const RenewRules& renew = rules.renew;
+  if (renew.every_sets && members.size() >= *renew.every_sets)
+    return "the chain has " + count_text(members.size(), "set") + ", and a full is due every " +
+           count_text(*renew.every_sets, "set");
+  // A set that is compared with the newest needs all that this one needs, and it.
+  std::size_t needed = rules.kind == Kind::incremental ? members.back()->facts.needs.size() + 2 : 2;
+  if (renew.restore_needs && needed > *renew.restore_needs)
+    return "a restore would need " + count_text(needed, "set") + ", and " +
+           std::to_string(*renew.restore_needs) + " are allowed";
+  if (full == nullptr) return {};
+  std::uint64_t on_it = 0;
+  for (const ChainSet* set : members) {
+    if (set->facts.sequence > full->facts.sequence) on_it += set->facts.totals.stored_bytes;
+  }
+  std::uint64_t own = full->facts.totals.stored_bytes;
+  if (renew.outgrown && on_it / *renew.outgrown > own)
+    return "the sets on the full one hold " + size_text(on_it) + ", more than " +
+           count_text(*renew.outgrown, "time") + " its " + size_text(own);
+  Instant begun = full->facts.started;
+  if (now <= begun) return {};
+  if (renew.every && before(now, *renew.every) >= begun)
+    return "the full set is of " + local_text(begun) + ", and one is due every " + renew.every->text();
+  LocalMinute then = to_local(begun), today = to_local(now);
+  if (renew.month && (then.year != today.year || then.month != today.month))
+    return "it is the first run of the month";
+  if (renew.week && local_week(begun) != local_week(now)) return "it is the first run of the week";
+  return {};
+}
+
 }  // namespace
 
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
-                         const std::string& protection_changed, std::optional<Kind> wanted) {
+                         const std::string& protection_changed, std::optional<Kind> wanted, Instant now) {
   Kind kind = wanted.value_or(rules.kind);
   if (kind == Kind::full)
     return new_full(wanted ? "a full set was asked for" : "the job makes full sets only");
@@ -32,9 +71,8 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   for (const ChainSet* set : members) {
     if (set->facts.kind == Kind::full) full = set;
   }
-  if (!wanted && rules.renew_every_sets && members.size() >= *rules.renew_every_sets) {
-    return new_full("the chain has " + count_text(members.size(), "set") + ", and a full is due every " +
-                    count_text(*rules.renew_every_sets, "set"));
+  if (!wanted) {
+    if (std::string due = full_due(rules, members, full, now); !due.empty()) return new_full(due);
   }
   const ChainSet* base = nullptr;
   if (kind == Kind::differential) {

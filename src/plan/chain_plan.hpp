@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/set_facts.hpp"
+#include "job/renew_rules.hpp"
 
 namespace kestrum {
 
@@ -18,8 +19,7 @@ struct ChainSet {
 
 struct ChainRules {
   Kind kind = Kind::incremental;
-  std::optional<unsigned>
-      renew_every_sets;  // a full at the latest after so many sets of a chain; none: never
+  RenewRules renew;  // a full at the latest then
 };
 
 struct KindDecision {
@@ -31,8 +31,9 @@ struct KindDecision {
 };
 
 // `sets`: in order of sequence. `protection_changed`: the job asks for another protection than the newest
-// chain has, in words, empty when not. `wanted`: the person's choice for this run.
+// chain has, in words, empty when not. `wanted`: the person's choice for this run. `now`: for rules of days,
+// weeks and months; they hold still when it lies before the full set.
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
-                         const std::string& protection_changed, std::optional<Kind> wanted);
+                         const std::string& protection_changed, std::optional<Kind> wanted, Instant now);
 
 }  // namespace kestrum

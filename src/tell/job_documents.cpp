@@ -13,11 +13,10 @@ Json job_json(const Job& job) {
   Json runs = Json::array();
   for (const Phrase& phrase : job.runs) runs.push_back(phrase.text());
   json["when"] = {{"runs", runs}, {"if-missed", job.catch_up ? "catch up" : "skip"}};
-  json["how"] = {
-      {"kind", kind_name(job.kind)},
-      {"renew", job.renew_every_sets ? "every " + std::to_string(*job.renew_every_sets) + " sets" : "never"},
-      {"compression", job.compression},
-      {"volume-size", job.volume_bytes}};
+  json["how"] = {{"kind", kind_name(job.kind)},
+                 {"renew", job.renew.never() ? std::string("never") : join(job.renew.texts(), ", ")},
+                 {"compression", job.compression},
+                 {"volume-size", job.volume_bytes}};
   json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
                      {"passphrase", job.passphrase},
                      {"recovery-key", to_utf8(job.recovery_key)}};

@@ -16,9 +16,8 @@ std::string renew_text(const Job& job) {
   if (job.kind == Kind::full) return "every run makes a full set";
   std::string base = job.kind == Kind::incremental ? "each run saves what changed since the one before"
                                                    : "each run saves what changed since the last full set";
-  return base + (job.renew_every_sets
-                     ? ", a new full set after every " + count_text(*job.renew_every_sets, "set")
-                     : ", a full set only at first");
+  return base + (!job.renew.never() ? ", a new full set: " + join(job.renew.texts(), ", or ")
+                                    : ", a full set only at first");
 }
 
 // What the phrases mean, so that nobody need trust them.

@@ -1,6 +1,8 @@
 // Which kind comes next, and why: a table.
 #include <gtest/gtest.h>
 
+#include "base/error.hpp"
+#include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
 
 namespace kestrum::test {
@@ -59,8 +61,9 @@ class Plan : public testing::TestWithParam<PlanCase> {};
 
 TEST_P(Plan, Decides) {
   const PlanCase& one = GetParam();
-  ChainRules rules{one.job, one.renew == 0 ? std::nullopt : std::optional<unsigned>(one.renew)};
-  KindDecision decision = decide_kind(rules, sets_of(one.sets), one.protection, parse_kind(one.wanted));
+  ChainRules rules{one.job, {}};
+  if (one.renew != 0) rules.renew.every_sets = one.renew;
+  KindDecision decision = decide_kind(rules, sets_of(one.sets), one.protection, parse_kind(one.wanted), {});
   std::string text(kind_name(decision.kind));
   if (decision.base) {
     text += " on " + std::to_string(*decision.base) + " needs";
@@ -95,6 +98,54 @@ INSTANTIATE_TEST_SUITE_P(
         PlanCase{"F1! I2! I3!", inc, 30, "", "", "full", "still reads whole"},
         PlanCase{"F1!", diff, 30, "", "", "full", "does not read whole"},
         PlanCase{"F1 I2? I3", inc, 30, "", "", "incremental on 3 needs 3 1", ""}));
+
+// A full on Sunday, 28 February 2027, 20:30; sets of 10 bytes on a full of 100.
+TEST(Renewal, RenewsTheFullByEachRule) {
+  std::vector<ChainSet> sets = sets_of("F1 I2 I3");
+  for (ChainSet& set : sets) {
+    set.facts.started = from_local_earliest({2027, 2, 28, 20, 30, 0});
+    set.facts.totals.stored_bytes = set.facts.kind == Kind::full ? 100 : 10;
+  }
+  struct Case {
+    const char* rule;
+    LocalMinute now;
+    bool due;
+  };
+  const LocalMinute same{2027, 2, 28, 23, 0, 0}, monday{2027, 3, 1, 0, 30, 0}, earlier{2027, 1, 1, 0, 0, 0};
+  for (const Case& one :
+       {Case{"every 3 sets", same, true}, Case{"every 4 sets", same, false},
+        Case{"every 2 days", same, false}, Case{"every 2 days", {2027, 3, 2, 20, 29, 0}, false},
+        Case{"every 2 days", {2027, 3, 2, 20, 30, 0}, true}, Case{"first run of a month", same, false},
+        Case{"first run of a month", monday, true}, Case{"first run of a week", same, false},
+        Case{"first run of a week", monday, true}, Case{"first run of a week", {2027, 3, 7, 20, 30, 0}, true},
+        Case{"a restore needs 4 sets", same, false}, Case{"a restore needs 3 sets", same, true},
+        Case{"outgrown 1 time", same, false},
+        // A clock that is wrong renews nothing.
+        Case{"every 2 days", earlier, false}, Case{"first run of a month", earlier, false},
+        Case{"never", {2040, 1, 1, 0, 0, 0}, false}}) {
+    ChainRules rules{inc, parse_renew({one.rule})};
+    KindDecision decision = decide_kind(rules, sets, "", std::nullopt, from_local_earliest(one.now));
+    EXPECT_EQ(decision.kind == Kind::full, one.due) << one.rule << ": " << decision.reason;
+  }
+  sets[1].facts.totals.stored_bytes = 95;
+  EXPECT_EQ(decide_kind({inc, parse_renew({"outgrown 1 time"})}, sets, "", std::nullopt, {}).kind,
+            Kind::full);
+  EXPECT_NE(decide_kind({inc, parse_renew({"outgrown 2 times"})}, sets, "", std::nullopt, {}).kind,
+            Kind::full);
+  // A person's wish stands above the rules.
+  EXPECT_EQ(decide_kind({inc, parse_renew({"every 3 sets"})}, sets, "", inc, {}).kind, inc);
+}
+
+TEST(Renewal, RulesOfRenewalAreSaidBack) {
+  std::vector<std::string> all{"every 30 sets",        "every 30 days",           "first run of a week",
+                               "first run of a month", "a restore needs 20 sets", "outgrown 2 times"};
+  EXPECT_EQ(parse_renew(all).texts(), all);
+  EXPECT_TRUE(parse_renew({"never"}).never());
+  for (const char* bad : {"", "30 sets", "every", "every sets", "every 0 sets", "every 30", "every -1 sets",
+                          "outgrown", "first run of a year", "a restore needs sets"})
+    EXPECT_THROW(parse_renew({bad}), Error) << bad;
+  EXPECT_THROW(parse_renew({"never", "every 30 sets"}), Error);
+}
 
 }  // namespace
 }  // namespace kestrum::test

@@ -117,7 +117,8 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
   std::vector<std::string> meaning;
   if (!before.given.empty()) meaning = edit_meaning(before, after);
   DestinationView view = view_destination(after, environment.people(), environment.clock().now());
-  bool moved = before.destinations != after.destinations;
+  // A file that did not read before tells nothing of a move, and the drive goes on proving who it is.
+  bool moved = !before.destinations.empty() && before.destinations != after.destinations;
   if (moved && !after.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   if (text != before.text) home.change_job(before.name, before.text, text);
   if (moved) home.forget_drive(before.name);

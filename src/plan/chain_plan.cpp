@@ -14,7 +14,7 @@ KindDecision new_full(std::string reason) {
   return decision;
 }
 
-// Days since the Monday of 1970's first whole week, in local time, as weeks.
+// Weeks since the last Monday before 1970, in local time.
 std::int64_t local_week(Instant when) {
   std::int64_t days = (when.seconds + local_offset_seconds(when)) / 86400;
   return (days + 3) / 7;  // 1970-01-01 was a Thursday

@@ -60,12 +60,16 @@ TEST_F(Jobs, EditInAnEditorTakesOnlyWhatIsValid) {
   EXPECT_THAT(read_file(file()), HasSubstr("# kept\n"));
   desk_.program.environment["EDITOR"] = "false";
   EXPECT_EQ(desk_({"job", "edit", "wardens"}).exit, 3);
-  // A file that does not read can be mended.
+  // A file that does not read can be mended, and the drive is known as before.
+  ASSERT_EQ(desk_({"run", "wardens"}).exit, 0);
   write_file(file(), "[what\n");
   EXPECT_EQ(desk_({"job", "edit", "wardens", "--how-kind", "full"}).exit, 2);
   editor(before);
   EXPECT_EQ(desk_({"job", "edit", "wardens"}).exit, 0);
   EXPECT_EQ(read_file(file()), before);
+  fs::rename(desk_.drive(), desk_.folder / "away");
+  fs::create_directories(desk_.drive());
+  EXPECT_EQ(desk_({"run", "wardens"}).exit, 5);  // an empty mount point is not filled
 }
 
 TEST_F(Jobs, AnotherDestinationBeginsAnewAndTheOldPointsStay) {

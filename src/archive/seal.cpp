@@ -6,6 +6,8 @@
 namespace kestrum {
 namespace {
 
+constexpr const char* fold_feature = "fold-1";
+
 AuthFunction auth_of(const SecretKey& master, const Id& set) {
   return [&master, set](const std::string& section, ByteView before) {
     Bytes context = to_bytes(as_bytes("seal-" + section));
@@ -70,12 +72,12 @@ Json core_json(const SealCore& core) {
   Json totals;
   for (const TotalField& field : total_fields) totals[field.name] = facts.totals.*field.member;
   return {{"format", 1},
-          {"requires", Json::array()},
+          {"requires", facts.folded_from ? Json::array({fold_feature}) : Json::array()},
           {"job", to_hex(core.job)},
           {"chain", to_hex(facts.chain)},
           {"set", to_hex(facts.set)},
           {"sequence", facts.sequence},
-          {"covers", {facts.sequence, facts.sequence}},
+          {"covers", {facts.covers_from(), facts.sequence}},
           {"kind", kind_name(facts.kind)},
           {"base", base_json(facts.base)},
           {"needs", needs},
@@ -97,6 +99,7 @@ void check_features(const JsonObject& object) {
   if (!list.is_array()) object.broken();
   for (const Json& feature : list) {
     if (!feature.is_string()) object.broken();
+    if (feature == fold_feature) continue;
     throw Error(ErrorKind::failed,
                 object.what() + " needs the feature '" + printable(feature.get<std::string>()) +
                     "', which this version does not know",
@@ -120,6 +123,12 @@ SealCore core_from(const Json& json, const std::string& what) {
   std::optional<Kind> kind = parse_kind(object.text("kind"));
   if (!kind || facts.sequence == 0) object.broken();
   facts.kind = *kind;
+  const Json& covers = object.at("covers");
+  bool pair = covers.is_array() && covers.size() == 2 && covers[0].is_number_unsigned() &&
+              covers[1].is_number_unsigned() && covers[1] == facts.sequence && covers[0] >= 1 &&
+              covers[0] <= facts.sequence;
+  if (!pair) object.broken();
+  if (covers[0] != facts.sequence) facts.folded_from = covers[0].get<Sequence>();
   if (!object.at("base").is_null()) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
   if (!object.at("needs").is_array()) object.broken();
   for (const Json& item : object.at("needs")) {

@@ -25,6 +25,11 @@ std::optional<Kind> parse_kind(std::string_view name) {
   return std::nullopt;
 }
 
+bool SetFacts::meets(const SetNeed& need, const Id& other_chain) const {
+  if (set == need.set) return true;
+  return folded_from && chain == other_chain && *folded_from <= need.sequence && need.sequence <= sequence;
+}
+
 bool LostPlaces::covers(std::uint32_t slot, std::uint64_t offset) const {
   if (slots.contains(slot)) return true;
   auto found = frames.find(slot);

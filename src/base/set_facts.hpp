@@ -55,6 +55,7 @@ struct LostPlaces {
 
 struct SetFacts {
   Sequence sequence = 0;
+  std::optional<Sequence> folded_from;  // folded: the first sequence it covers; its own is the last
   Id chain{};
   Id set{};
   Kind kind = Kind::full;
@@ -65,6 +66,19 @@ struct SetFacts {
   std::int32_t offset_seconds = 0;  // of local time at the start, east of UTC
   SetTotals totals;
   std::uint64_t problems = 0;
+
+  Sequence covers_from() const { return folded_from.value_or(sequence); }
+  // It is the set that a set of `other_chain` needs, or covers it: docs/FORMAT.md section 9.
+  bool meets(const SetNeed& need, const Id& other_chain) const;
 };
+
+// The one among `sets` that meets the need; nullptr when none does. Elements have a member `facts`.
+template <typename Sets>
+const typename Sets::value_type* met_by(const Sets& sets, const SetNeed& need, const Id& chain) {
+  for (const auto& set : sets) {
+    if (set.facts.meets(need, chain)) return &set;
+  }
+  return nullptr;
+}
 
 }  // namespace kestrum

@@ -33,7 +33,7 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
       any_loss = true;
       continue;
     }
-    ChainSet one{set.seal->core.facts, true, false};
+    ChainSet one{.facts = set.seal->core.facts};
     if (one.facts.chain == newest) {
       SetReader* reader = chain.try_set(one.facts.sequence);
       if (reader == nullptr) {
@@ -47,7 +47,8 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
         }
       }
       one.wholly_absent = reader->index_is_lost();
-      any_loss = any_loss || reader->has_losses();
+      one.damaged = reader->has_losses();
+      any_loss = any_loss || one.damaged;
     }
     surveyed.push_back(std::move(one));
   }
@@ -62,7 +63,7 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
 std::vector<ChainSet> list_chain(const ChainReader& chain) {
   std::vector<ChainSet> sets;
   for (const FoundSet& set : chain.sets()) {
-    if (set.sealed()) sets.push_back({set.seal->core.facts, true, false});
+    if (set.sealed()) sets.push_back({.facts = set.seal->core.facts});
   }
   return sets;
 }

@@ -20,6 +20,22 @@ std::int64_t local_week(Instant when) {
   return (days + 3) / 7;  // 1970-01-01 was a Thursday
 }
 
+// The sets of the chain that stand for `needs` now, without those of which nothing can be read.
+std::vector<SetNeed> standing_for(const std::vector<SetNeed>& needs,
+                                  const std::vector<const ChainSet*>& members) {
+  std::vector<SetNeed> out;
+  for (const SetNeed& need : needs) {
+    for (const ChainSet* set : members) {
+      if (set->wholly_absent || !set->facts.meets(need, set->facts.chain)) continue;
+      bool there = std::any_of(out.begin(), out.end(),
+                               [&](const SetNeed& other) { return other.set == set->facts.set; });
+      if (!there) out.push_back({set->facts.sequence, set->facts.set});
+      break;
+    }
+  }
+  return out;
+}
+
 // Why a full set is due by the job's rules; empty when none is.
 std::string full_due(const ChainRules& rules, const std::vector<const ChainSet*>& members,
                      const ChainSet* full, Instant now) {
@@ -28,7 +44,8 @@ std::string full_due(const ChainRules& rules, const std::vector<const ChainSet*>
     return "the chain has " + count_text(members.size(), "set") + ", and a full is due every " +
            count_text(*renew.every_sets, "set");
   // A set that is compared with the newest needs all that this one needs, and it.
-  std::size_t needed = rules.kind == Kind::incremental ? members.back()->facts.needs.size() + 2 : 2;
+  std::size_t needed =
+      rules.kind == Kind::incremental ? standing_for(members.back()->facts.needs, members).size() + 2 : 2;
   if (renew.restore_needs && needed > *renew.restore_needs)
     return "a restore would need " + count_text(needed, "set") + ", and " +
            std::to_string(*renew.restore_needs) + " are allowed";
@@ -71,6 +88,10 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   for (const ChainSet* set : members) {
     if (set->facts.kind == Kind::full) full = set;
   }
+  bool damaged =
+      std::any_of(members.begin(), members.end(), [](const ChainSet* set) { return set->damaged; });
+  if (!wanted && rules.renew.never() && damaged)
+    return new_full("the chain is damaged, and folding it for ever would carry that on");
   if (!wanted) {
     if (std::string due = full_due(rules, members, full, now); !due.empty()) return new_full(due);
   }
@@ -89,16 +110,9 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   decision.kind = kind;
   decision.base = base->facts.sequence;
   decision.chain = chain;
-  auto absent = [&](const SetNeed& need) {
-    return std::none_of(members.begin(), members.end(), [&](const ChainSet* set) {
-      return set->facts.set == need.set && !set->wholly_absent;
-    });
-  };
   decision.needs.push_back({base->facts.sequence, base->facts.set});
   if (kind == Kind::incremental) {
-    for (const SetNeed& need : base->facts.needs) {
-      if (!absent(need)) decision.needs.push_back(need);
-    }
+    for (const SetNeed& need : standing_for(base->facts.needs, members)) decision.needs.push_back(need);
   }
   std::string word(kind_name(kind));
   decision.reason = (wanted ? "an " + word + " set was asked for" : "the job makes " + word + " sets");

@@ -15,6 +15,7 @@ struct ChainSet {
   SetFacts facts;
   bool catalog_reads = true;   // the catalog still reads whole
   bool wholly_absent = false;  // nothing of it can be read
+  bool damaged = false;        // something of it is known not to read
 };
 
 struct ChainRules {

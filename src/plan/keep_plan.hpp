@@ -1,0 +1,77 @@
+// What may go, and why: a pure decision. The plan is a value that is shown and then carried out as it is.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/set_facts.hpp"
+#include "job/keep_rules.hpp"
+
+namespace kestrum {
+
+// A sealed set of the job on one drive, as far as keeping goes. Its seal was authenticated.
+struct KeptSet {
+  SetFacts facts;
+  bool good = true;      // complete, no damage known
+  bool suspect = false;  // kept as evidence, not counted
+};
+
+struct KeepQuestion {
+  KeepRules rules = {};            // as the job has them; where it has none, the usual ones are taken
+  bool endless = false;            // the chain is never renewed: its points go one by one, by folding
+  bool may_fold = true;            // false: there is no room to fold, or it has just failed
+  std::vector<KeptSet> sets = {};  // in order of sequence
+  Instant now = {};
+  std::uint64_t total = 0, free = 0;  // of the drive, bytes
+  std::uint64_t make_room = 0;        // so many bytes more must fit within the limits
+  std::string hold = {};              // why nothing may go; empty: nothing holds
+};
+
+enum class Fate {
+  stays,
+  goes,   // the set is removed
+  folds,  // its point goes; what other points need of it moves into the set it is folded into
+};
+
+struct SetFate {
+  Sequence sequence = 0;
+  Fate fate = Fate::stays;
+  std::string reason;
+  Sequence into = 0;           // folds: the last of its range
+  std::uint64_t bytes = 0;     // stored
+  std::string broken_promise;  // the rule that wanted it, when a limit overrides it
+};
+
+struct KeepStep {
+  bool fold = false;  // else: remove `first`, which is `last`
+  Sequence first = 0, last = 0;
+};
+
+struct KeepPlan {
+  std::vector<SetFate> fates;       // in order of sequence
+  std::vector<KeepStep> steps;      // in the order in which they are safe to be killed in
+  std::vector<std::string> broken;  // promises that a limit overrides, in plain words
+  std::string held;                 // why nothing goes at all
+  std::uint64_t frees = 0;          // by removing, exactly; folding frees more
+  std::uint64_t excess = 0;         // by which the limits are overrun, folding not counted, after all this
+  std::size_t points_left = 0;
+  bool empty() const { return steps.empty(); }
+  bool folds() const;
+};
+
+// Promises are looked at first, then limits, oldest first; a set stays if any promise wants it, if a set that
+// stays needs it, or if it holds one of the last good points. Rules of time hold still while a set is dated
+// later than now. Removing and folding what is planned leaves every other point complete. Carried out and
+// asked again until it is empty, it keeps the limits where that can be done: what folding frees is not known
+// before, so limits are met in several rounds.
+KeepPlan plan_keep(const KeepQuestion& question);
+
+// The rules as they are acted on: those given, or where there are none, 30 days and 90 % of the drive.
+KeepRules acting_rules(const KeepRules& given);
+
+// How many bytes more may be written until the drive is full or a limit is reached. Negative: overrun.
+std::int64_t room_left(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
+                       std::uint64_t free);
+
+}  // namespace kestrum

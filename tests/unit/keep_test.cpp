@@ -1,0 +1,254 @@
+// What may go, and why: tables.
+#include <gtest/gtest.h>
+
+#include <chrono>
+#include <cstdlib>
+
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "plan/keep_plan.hpp"
+#include "support/simulated_years.hpp"
+
+namespace kestrum::test {
+namespace {
+
+constexpr std::int64_t day = 86400;
+const Instant today{1804248000 + 12 * 3600, 0};  // 2027-03-05 12:00 UTC, a Friday
+
+// "F100/9 I10/8 D10 F3!": kind, stored MiB, days ago; '!' damaged, '?' suspect, '<' folded from the first of
+// its chain. Sequences count from 1.
+std::vector<KeptSet> sets_of(const std::string& text) {
+  std::vector<KeptSet> sets;
+  Sequence sequence = 0;
+  std::size_t begun = 0;  // of the chain
+  for (const std::string& word : split(text, ' ')) {
+    KeptSet set;
+    set.facts.sequence = ++sequence;
+    set.facts.set[0] = static_cast<std::uint8_t>(sequence);
+    set.facts.kind = word[0] == 'F' ? Kind::full : word[0] == 'I' ? Kind::incremental : Kind::differential;
+    if (word[0] == 'F') begun = sets.size();
+    set.facts.chain[0] = static_cast<std::uint8_t>(begun + 1);
+    set.facts.totals.stored_bytes = std::stoull(word.substr(1)) << 20;
+    std::size_t slash = word.find('/');
+    std::int64_t days = slash == std::string::npos ? 0 : std::stoll(word.substr(slash + 1));
+    set.facts.started = {today.seconds - days * day, 0};
+    set.good = word.find('!') == std::string::npos;
+    set.suspect = word.find('?') != std::string::npos;
+    std::size_t first = word[0] == 'D' ? begun + 1 : sets.size();
+    for (std::size_t i = begun; word[0] != 'F' && i < sets.size(); ++i) {
+      if (word[0] == 'D' && i >= first) break;
+      set.facts.needs.push_back({sets[i].facts.sequence, sets[i].facts.set});
+    }
+    sets.push_back(std::move(set));
+  }
+  return sets;
+}
+
+std::string plan_text(const KeepPlan& plan) {
+  std::vector<std::string> parts;
+  for (const KeepStep& step : plan.steps)
+    parts.push_back(step.fold ? "fold " + std::to_string(step.first) + "-" + std::to_string(step.last)
+                              : std::to_string(step.first));
+  return join(parts, " ");
+}
+
+struct KeepCase {
+  const char* name;
+  const char* sets;
+  KeepRules rules;
+  const char* steps;
+  const char* reason;  // a part of the reason of the first point
+  bool endless = false;
+  std::uint64_t room = 1000;  // MiB of the drive
+  std::uint64_t make_room = 0;
+  bool may_fold = true;
+  std::size_t broken = 0;
+};
+
+void PrintTo(const KeepCase& one, std::ostream* out) {
+  *out << one.name;
+}
+
+KeepRules age(unsigned days) {
+  KeepRules rules;
+  rules.age = Span{days, Span::Unit::day};
+  return rules;
+}
+KeepRules points(unsigned count) {
+  KeepRules rules;
+  rules.points = count;
+  return rules;
+}
+KeepRules chains(unsigned count) {
+  KeepRules rules;
+  rules.chains = count;
+  return rules;
+}
+KeepRules thin(std::vector<std::string> texts) {
+  KeepRules rules;
+  for (const std::string& text : texts) rules.thin.push_back(parse_thin_rule(text));
+  return rules;
+}
+KeepRules limit(KeepRules rules, std::uint64_t mib) {
+  rules.job_limit = mib << 20;
+  return rules;
+}
+KeepRules floor_of(KeepRules rules, unsigned count) {
+  rules.at_least = count;
+  return rules;
+}
+
+class Keep : public testing::TestWithParam<KeepCase> {};
+
+TEST_P(Keep, Decides) {
+  const KeepCase& one = GetParam();
+  KeepQuestion question;
+  question.rules = one.rules;
+  question.endless = one.endless;
+  question.may_fold = one.may_fold;
+  question.sets = sets_of(one.sets);
+  question.now = today;
+  question.total = one.room << 20;
+  question.free = question.total;
+  for (const KeptSet& set : question.sets)
+    question.free -= std::min(question.free, set.facts.totals.stored_bytes);
+  question.make_room = one.make_room << 20;
+  KeepPlan plan = plan_keep(question);
+  EXPECT_EQ(plan_text(plan), one.steps);
+  ASSERT_EQ(plan.fates.size(), question.sets.size());
+  EXPECT_NE(plan.fates[0].reason.find(one.reason), std::string::npos) << plan.fates[0].reason;
+  EXPECT_EQ(plan.broken.size(), one.broken) << join(plan.broken, "; ");
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Cases, Keep,
+    testing::Values(
+        KeepCase{"nothing there to go", "F100", {}, "", "not older than 30 days"},
+        KeepCase{
+            "usual rule: all of the old chain is older", "F100/90 I9/70 F99/29 I9/1", {}, "2 1", "no rule"},
+        KeepCase{
+            "usual rule: one set of it is not", "F100/90 I9/29 F99/28 I9/1", {}, "", "point 2 of its chain"},
+        KeepCase{"usual rule: drive at 90 %",
+                 "F300/9 I200/8 F300/7 I120/1",
+                 {},
+                 "2 1",
+                 "make room",
+                 false,
+                 1000,
+                 0,
+                 false,
+                 1},
+        KeepCase{"age", "F9/40 I9/31 F9/30 F9/1", age(30), "2 1", "no rule wants it any more"},
+        KeepCase{"age, floor", "F9/90 I9/80 F9/70", age(30), "", "point 2 needs it"},
+        KeepCase{"floor of three", "F9/90 F9/80 F9/70 F9/60", floor_of(age(30), 3), "1", "no rule"},
+        KeepCase{"floor skips what is damaged", "F9/90 F9/80! F9/70 F9/60!", age(30), "2",
+                 "last 2 good points"},
+        KeepCase{"newest undamaged chain", "F9/90 F9/80 F9/70 I9/69!", floor_of(age(30), 1), "1", "no rule"},
+        KeepCase{"newest undamaged chain stays whatever the floor", "F9/90 F9/80! I9/79",
+                 floor_of(age(30), 1), "", "newest undamaged chain"},
+        KeepCase{"chains", "F9/9 I9/8 F9/7 F9/6", chains(2), "2 1", "no rule"},
+        KeepCase{"chains that hold nothing good do not count", "F9/9 F9/7! F9/6", chains(2), "",
+                 "newest 2 chains"},
+        KeepCase{"points of fulls", "F9/9 F9/8 F9/7 F9/6", points(3), "1", "no rule"},
+        KeepCase{"points: the chain is needed", "F9/9 I9/8 I9/7 F9/6", points(2), "", "point 3 needs it"},
+        KeepCase{"points: differentials go one by one", "F9/9 D9/8 D9/7 D9/6", points(2), "2",
+                 "point 3 needs it"},
+        KeepCase{"points: the chain goes", "F9/9 I9/8 I9/7 F9/6 I9/5", points(2), "3 2 1", "no rule"},
+        KeepCase{"thinned: folded forwards", "F90/9 I9/8 I9/7 I9/1 I9/0", thin({"every point for 4 days"}),
+                 "fold 1-4", "point 4 needs it"},
+        KeepCase{"thinned: one a week", "F90/17 I9/16 I9/12 I9/11 I9/8 I9/1 I9/0",
+                 thin({"every point for 3 days", "one a week for 2 months"}), "fold 1-2 fold 3-5",
+                 "point 2 needs it"},
+        KeepCase{"thinned: what nothing needs is removed first", "F90/9 D9/8 D9/7 D9/1 D9/0",
+                 thin({"every point for 4 days"}), "3 2 fold 1-4", "point 4 needs it"},
+        KeepCase{"thinned: what is damaged is not folded", "F90/9 I9/8! I9/7 I9/1 I9/0",
+                 thin({"every point for 4 days"}), "fold 3-4", "what is damaged is not folded"},
+        KeepCase{"endless", "F90/40 I9/35 I9/29 I9/0", age(30), "fold 1-3", "point 3 needs it", true},
+        KeepCase{"endless, no room to fold", "F90/40 I9/35 I9/29 I9/0", age(30), "", "point 3 needs it", true,
+                 1000, 0, false},
+        KeepCase{"limit without promises", "F90/9 F90/8 F90/7 F90/6", limit({}, 300), "1", "make room"},
+        KeepCase{"limit: down to the floor", "F90/9 F90/8 F90/7 F90/6", limit({}, 50), "1 2", "make room"},
+        KeepCase{"limit breaks a promise", "F90/9 F90/8 F90/7 F90/6", limit(points(4), 300), "1", "make room",
+                 false, 1000, 0, true, 1},
+        KeepCase{"limit: the unpromised goes first", "F90/9 F90/8 F90/7 F90/6", limit(points(3), 300), "1",
+                 "no rule"},
+        KeepCase{"limit: points of an old chain go by folding while that helps", "F90/9 I9/8 I9/7 F90/6 I9/5",
+                 limit(points(9), 200), "fold 1-2", "make room", false, 1000, 0, true, 1},
+        KeepCase{"limit: the old chain goes where folding does not help enough", "F90/9 I9/8 I9/7 F90/6 I9/5",
+                 limit(points(9), 150), "3 2 1", "make room", false, 1000, 0, true, 1},
+        KeepCase{"limit: one chain, folded down", "F90/9 I9/8 I9/7 I9/5", limit({}, 100), "fold 1-3",
+                 "make room"},
+        KeepCase{"limit, no room to fold, floor in the old chain", "F90/9 I9/8 I9/7 F90/6", limit({}, 185),
+                 "3 2", "no rule asks", false, 1000, 0, false},
+        KeepCase{"room for the next set", "F90/9 F90/8 F90/7 F90/6", points(9), "1", "make room", false, 400,
+                 100, true, 1},
+        KeepCase{"room for the next set is there", "F90/9 F90/8 F90/7 F90/6", points(9), "", "newest 9",
+                 false, 500, 100},
+        KeepCase{"suspect points are not counted", "F9/90 F9/80 F9/70? F9/60?", age(30), "3",
+                 "last 2 good points"}));
+
+TEST(KeepPlan, HoldsWhenAskedTo) {
+  KeepQuestion question{
+      .rules = age(30), .sets = sets_of("F9/90 F9/80 F9/70"), .now = today, .hold = "the guard holds"};
+  KeepPlan plan = plan_keep(question);
+  EXPECT_TRUE(plan.empty());
+  EXPECT_EQ(plan.fates[0].reason, "the guard holds");
+  question.hold.clear();
+  EXPECT_FALSE(plan_keep(question).empty());
+}
+
+TEST(KeepPlan, TimeHoldsStillWhileTheClockIsBehind) {
+  KeepQuestion question{.rules = age(30), .sets = sets_of("F9/90 F9/80 F9/70 F9/-1"), .now = today};
+  question.free = question.total = 1u << 30;
+  KeepPlan plan = plan_keep(question);
+  EXPECT_TRUE(plan.empty());
+  EXPECT_NE(plan.fates[0].reason.find("hold still"), std::string::npos) << plan.fates[0].reason;
+  question.rules = points(2);  // no rule of time
+  EXPECT_EQ(plan_text(plan_keep(question)), "1 2");
+}
+
+TEST(KeepPlan, AFoldedSetMeetsTheNeedsOfWhatItCovers) {
+  std::vector<KeptSet> sets = sets_of("F90/9 I9/8 I9/7 I9/6 I9/0");
+  sets.erase(sets.begin(), sets.begin() + 2);
+  sets[0].facts.kind = Kind::full;
+  sets[0].facts.folded_from = 1;
+  sets[0].facts.needs.clear();
+  KeepQuestion question{.rules = thin({"every point for 4 days"}), .sets = sets, .now = today};
+  question.free = question.total = 1u << 30;
+  EXPECT_EQ(plan_text(plan_keep(question)), "fold 1-4");
+}
+
+// KESTRUM_YEARS=10000 in the evidence tier.
+TEST(KeepPlan, HoldsOverSimulatedYears) {
+  const char* asked = std::getenv("KESTRUM_YEARS");
+  std::uint64_t years = asked != nullptr ? std::strtoull(asked, nullptr, 10) : 150;
+  auto begun = std::chrono::steady_clock::now();
+  YearsResult result = simulate_years(1, years, 400);
+  std::chrono::duration<double> took = std::chrono::steady_clock::now() - begun;
+  EXPECT_EQ(result.failure, "");
+  EXPECT_GT(result.removed, years);
+  EXPECT_GT(result.folds, years);
+  EXPECT_GT(result.broken, years / 10);
+  std::printf(
+      "%llu simulated years, %llu runs, %llu plans: %llu sets removed, %llu folds, %llu plans that broke a "
+      "promise; %.1f s\n",
+      static_cast<unsigned long long>(result.years), static_cast<unsigned long long>(result.runs),
+      static_cast<unsigned long long>(result.plans), static_cast<unsigned long long>(result.removed),
+      static_cast<unsigned long long>(result.folds), static_cast<unsigned long long>(result.broken),
+      took.count());
+}
+
+TEST(KeepPlan, RoomLeft) {
+  KeepRules rules;
+  EXPECT_EQ(room_left(rules, 0, 1000, 400), 400);
+  rules.drive_limit = 85;
+  EXPECT_EQ(room_left(rules, 0, 1000, 400), 250);
+  rules.job_limit = 300;
+  EXPECT_EQ(room_left(rules, 100, 1000, 400), 200);
+  EXPECT_EQ(room_left(rules, 350, 1000, 400), -50);
+  rules.leave_free = 390;
+  EXPECT_EQ(room_left(rules, 100, 1000, 400), 10);
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -14,6 +14,13 @@ const FoundSet* ChainReader::sealed(Sequence sequence) const {
   return nullptr;
 }
 
+const FoundSet* ChainReader::meeting(const SetNeed& need, const Id& chain) const {
+  for (const FoundSet& set : sets_) {
+    if (set.sealed() && set.seal->core.facts.meets(need, chain)) return &set;
+  }
+  return nullptr;
+}
+
 SetReader& ChainReader::set(Sequence sequence) {
   auto open = open_.find(sequence);
   if (open != open_.end()) return *open->second;
@@ -41,16 +48,25 @@ SetReader* ChainReader::try_set(Sequence sequence) {
 PointReader::PointReader(ChainReader& chain, Sequence sequence)
     : chain_(chain), set_(chain.set(sequence)), naming_(set_.naming_key()) {
   sources_.push_back(sequence);
+  covers_from_.push_back(set_.facts().covers_from());
   for (const SetNeed& need : set_.facts().needs) {
-    const FoundSet* found = chain.sealed(need.sequence);
-    if (found != nullptr && found->seal->core.facts.set == need.set) sources_.push_back(need.sequence);
+    const FoundSet* found = chain.meeting(need, set_.facts().chain);
+    if (found == nullptr) continue;
+    const SetFacts& facts = found->seal->core.facts;
+    if (std::find(sources_.begin(), sources_.end(), facts.sequence) != sources_.end()) continue;
+    sources_.push_back(facts.sequence);
+    covers_from_.push_back(facts.covers_from());
   }
 }
 
 std::vector<Sequence> PointReader::order(const ChunkRef& ref) const {
   std::vector<Sequence> order = sources_;
-  auto hinted = std::find(order.begin(), order.end(), ref.sequence);
-  if (hinted != order.end()) std::rotate(order.begin(), hinted, hinted + 1);
+  for (std::size_t i = 0; i < order.size(); ++i) {
+    if (covers_from_[i] > ref.sequence || ref.sequence > order[i]) continue;
+    std::rotate(order.begin(), order.begin() + static_cast<std::ptrdiff_t>(i),
+                order.begin() + static_cast<std::ptrdiff_t>(i) + 1);
+    break;
+  }
   return order;
 }
 
@@ -136,7 +152,9 @@ bool ChainChunks::any_losses() const {
 
 bool ChainChunks::good(const ChunkRef& ref) {
   for (SetReader* set : sets_) {
-    if (set->facts().sequence == ref.sequence && !set->has_losses()) return true;
+    const SetFacts& facts = set->facts();
+    bool hinted = facts.covers_from() <= ref.sequence && ref.sequence <= facts.sequence;
+    if (hinted && !set->has_losses()) return true;
   }
   return find(ref.name).has_value();
 }

@@ -15,6 +15,8 @@ class ChainReader {
 
   const std::vector<FoundSet>& sets() const { return sets_; }
   const FoundSet* sealed(Sequence sequence) const;
+  // The set of that chain which meets the need; nullptr when there is none.
+  const FoundSet* meeting(const SetNeed& need, const Id& chain) const;
   // Opened and authenticated; throws damage when there is no such set or its seal is not ours, key when
   // locked.
   SetReader& set(Sequence sequence);
@@ -48,7 +50,8 @@ class PointReader final : public ChunkSource {
   ChainReader& chain_;
   SetReader& set_;
   Naming naming_;
-  std::vector<Sequence> sources_;  // own first
+  std::vector<Sequence> sources_;      // own first
+  std::vector<Sequence> covers_from_;  // of each
   FrameCache frames_{naming_};
 };
 

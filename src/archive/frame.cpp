@@ -152,33 +152,64 @@ void FrameCipher::encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes
   aead_.seal(ordinal, associated, frame.box, std::span(out).subspan(FrameHead::size));
 }
 
-FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor, Bytes memory) const {
+namespace {
+
+FrameHead head_of(ByteView frame) {
   FrameHead head = FrameHead::decode(frame.first(std::min(frame.size(), FrameHead::size)));
   if (head.frame_size() != frame.size()) throw damage("a frame has the wrong size");
-  Bytes associated = header_;
-  associated.insert(associated.end(), frame.begin(), frame.begin() + FrameHead::size);
-  static thread_local Bytes box;
-  if (!aead_.open(head.ordinal, associated, frame.subspan(FrameHead::size), box))
-    throw damage("a frame does not authenticate: its bytes were changed");
-  FrameContent out;
-  out.kind = head.kind;
-  ByteReader in(box);
+  return head;
+}
+
+// The list at the start of a decrypted frame; returns the size of the content behind it.
+std::uint32_t read_list(ByteReader& in, FrameKind kind, std::vector<ListedChunk>& chunks) {
   std::uint32_t count = in.u32();
-  if (count > limits::chunks_per_frame || (count != 0 && !lists_chunks(head.kind)))
+  if (count > limits::chunks_per_frame || (count != 0 && !lists_chunks(kind)))
     throw damage("a frame lists too much");
   std::uint64_t sum = 0;
-  out.chunks.reserve(count);
+  chunks.reserve(count);
   for (std::uint32_t i = 0; i < count; ++i) {
     ChunkName name = read_name(in);
     std::uint32_t length = in.u32();
     sum += length;
-    out.chunks.push_back({name, length});
+    chunks.push_back({name, length});
   }
   std::uint32_t size = in.u32();
-  if (size > (head.kind == FrameKind::fence ? limits::fence : limits::frame_content))
+  if (size > (kind == FrameKind::fence ? limits::fence : limits::frame_content))
     throw damage("a frame is too large");
-  if (lists_chunks(head.kind) && sum != size) throw damage("a frame's list does not fit its content");
+  if (lists_chunks(kind) && sum != size) throw damage("a frame's list does not fit its content");
+  return size;
+}
+
+}  // namespace
+
+void FrameCipher::open_box(ByteView frame, const FrameHead& head, Bytes& box) const {
+  Bytes associated = header_;
+  associated.insert(associated.end(), frame.begin(), frame.begin() + FrameHead::size);
+  if (!aead_.open(head.ordinal, associated, frame.subspan(FrameHead::size), box))
+    throw damage("a frame does not authenticate: its bytes were changed");
+}
+
+FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor, Bytes memory) const {
+  FrameHead head = head_of(frame);
+  static thread_local Bytes box;
+  open_box(frame, head, box);
+  FrameContent out;
+  out.kind = head.kind;
+  ByteReader in(box);
+  std::uint32_t size = read_list(in, head.kind, out.chunks);
   out.content = decompressor.decompress(head.codec, in.raw(in.remaining()), size, std::move(memory));
+  return out;
+}
+
+PackedFrame FrameCipher::unpack(ByteView frame) const {
+  FrameHead head = head_of(frame);
+  PackedFrame out;
+  out.kind = head.kind;
+  out.codec = head.codec;
+  out.level = head.level;
+  open_box(frame, head, out.box);
+  ByteReader in(out.box);
+  read_list(in, head.kind, out.chunks);
   return out;
 }
 

@@ -24,6 +24,7 @@ struct FileHeader {
 
 SecretKey file_key(const SecretKey& master, const FileHeader& header);
 std::string volume_file_name(std::uint32_t number);
+inline constexpr std::string_view volume_ending = ".kvol";
 inline constexpr const char* index_file_name = "index.kidx";
 
 enum class FrameKind : std::uint8_t {
@@ -88,8 +89,11 @@ class FrameCipher {
   // that chunks have the names listed (see check_names). Throws Error of kind damage.
   // `memory` is used for the content.
   FrameContent decrypt(ByteView frame, Decompressor& decompressor, Bytes memory = {}) const;
+  // Authenticated, its list read, still compressed: to be encrypted again elsewhere.
+  PackedFrame unpack(ByteView frame) const;
 
  private:
+  void open_box(ByteView frame, const FrameHead& head, Bytes& box) const;
   Bytes header_;
   Aead aead_;
 };

@@ -55,15 +55,23 @@ FrameFileReader::FrameFileReader(const Store& store, const std::string& path, co
   cipher_.emplace(master, header);
 }
 
-FrameContent FrameFileReader::read(FramePlace place, Bytes memory) const {
+const Bytes& FrameFileReader::raw(FramePlace place) const {
   if (place.offset < FileHeader::size || place.size > size_ || place.offset > size_ - place.size) {
     throw damage("a frame would lie outside of its file");
   }
   static thread_local Bytes bytes;
-  static thread_local Decompressor decompressor;
   bytes.resize(place.size);
   file_->read_at(place.offset, bytes);
-  return cipher_->decrypt(bytes, decompressor, std::move(memory));
+  return bytes;
+}
+
+FrameContent FrameFileReader::read(FramePlace place, Bytes memory) const {
+  static thread_local Decompressor decompressor;
+  return cipher_->decrypt(raw(place), decompressor, std::move(memory));
+}
+
+PackedFrame FrameFileReader::read_packed(FramePlace place) const {
+  return cipher_->unpack(raw(place));
 }
 
 std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {

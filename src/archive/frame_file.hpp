@@ -50,6 +50,8 @@ class FrameFileReader {
                   const SealedFile& expected);
   // `memory` is used for the content.
   FrameContent read(FramePlace place, Bytes memory = {}) const;
+  // Authenticated, still compressed.
+  PackedFrame read_packed(FramePlace place) const;
   // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where
   // the row breaks, with `reached()` telling how far it got.
   template <typename F>
@@ -70,6 +72,8 @@ class FrameFileReader {
   const std::string& path() const { return path_; }
 
  private:
+  // The bytes of a frame, in memory of this thread's.
+  const Bytes& raw(FramePlace place) const;
   std::string path_;
   std::unique_ptr<StoreReader> file_;
   Bytes header_bytes_;

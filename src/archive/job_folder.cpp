@@ -87,8 +87,11 @@ std::string safe_folder_name(std::string_view name) {
   return out.empty() ? "-" : out;
 }
 
-std::string set_folder_name(Sequence sequence, Instant started, std::int32_t offset_seconds, Kind kind) {
-  return fmt::format("{:06}_{}_{}", sequence, local_stamp(started, offset_seconds), kind_name(kind));
+std::string set_folder_name(Sequence sequence, Instant started, std::int32_t offset_seconds, Kind kind,
+                            std::optional<Sequence> folded_from) {
+  std::string name =
+      fmt::format("{:06}_{}_{}", sequence, local_stamp(started, offset_seconds), kind_name(kind));
+  return folded_from ? name + fmt::format("_from-{:06}", *folded_from) : name;
 }
 
 std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const std::string& name) {
@@ -163,20 +166,96 @@ FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
   return found;
 }
 
+namespace {
+
+// A folded set takes the place of what it covers.
+bool supersedes(const SetFacts& folded, const SetFacts& other) {
+  bool wider = folded.covers_from() < other.covers_from() || folded.sequence > other.sequence;
+  return folded.folded_from && folded.chain == other.chain && folded.covers_from() <= other.covers_from() &&
+         other.sequence <= folded.sequence && wider;
+}
+
+void supersede(std::vector<FoundSet>& sets) {
+  for (FoundSet& folded : sets) {
+    if (!folded.seal || !folded.seal->core.facts.folded_from) continue;
+    const SetFacts& facts = folded.seal->core.facts;
+    for (FoundSet& other : sets) {
+      if (&other == &folded) continue;
+      const Seal* seal = other.seal ? &*other.seal : other.superseded ? &*other.superseded : nullptr;
+      if (seal != nullptr && !supersedes(facts, seal->core.facts)) continue;
+      // Without a seal: what the finishing of the fold has left.
+      bool in_range = facts.covers_from() <= other.folder.sequence && other.folder.sequence <= facts.sequence;
+      if (seal == nullptr && (!in_range || !other.folder.removing)) continue;
+      folded.covered.push_back(other.folder);
+      if (!other.seal) continue;
+      other.superseded = std::move(other.seal);
+      other.seal.reset();
+      other.findings.clear();
+    }
+  }
+}
+
+}  // namespace
+
 std::vector<FoundSet> read_sets(const Store& store, const std::string& job_folder, const Id& job) {
   std::vector<FoundSet> sets;
-  for (const SetFolder& folder : list_set_folders(store, job_folder)) {
-    FoundSet found = read_set(store, folder, job);
-    bool twice = found.seal && std::any_of(sets.begin(), sets.end(), [&](const FoundSet& other) {
-                   return other.seal && other.seal->core.facts.sequence == found.seal->core.facts.sequence;
-                 });
-    if (twice) {
-      found.findings.push_back("the set in " + store.describe(folder.path) + " is there twice");
-      found.seal.reset();
+  for (const SetFolder& folder : list_set_folders(store, job_folder))
+    sets.push_back(read_set(store, folder, job));
+  supersede(sets);
+  for (std::size_t i = 0; i < sets.size(); ++i) {
+    for (std::size_t j = 0; j < i && sets[i].seal; ++j) {
+      if (!sets[j].seal || sets[j].folder.sequence != sets[i].folder.sequence) continue;
+      sets[i].findings.push_back("the set in " + store.describe(sets[i].folder.path) + " is there twice");
+      sets[i].seal.reset();
     }
-    sets.push_back(std::move(found));
   }
   return sets;
+}
+
+std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file) {
+  std::string own = set.folder.path + "/" + file.name;
+  if (set.covered.empty() || file.set == set.seal->core.facts.set || store.exists(own)) return own;
+  for (const SetFolder& covered : set.covered) {
+    for (const StoreEntry& entry : store.list(covered.path)) {
+      if (entry.folder || entry.size != file.size || !entry.name.ends_with(volume_ending)) continue;
+      std::string path = covered.path + "/" + entry.name;
+      try {
+        Bytes bytes(FileHeader::size);
+        store.open(path)->read_at(0, bytes);
+        FileHeader header = FileHeader::decode(bytes, store.describe(path));
+        if (header.set == file.set && header.number == file.number) return path;
+      } catch (const Error&) {
+        continue;  // not this one
+      }
+    }
+  }
+  return own;
+}
+
+void finish_fold(Store& store, const FoundSet& folded) {
+  // The old sets end here: nothing reads them any more, whether or not the rest is reached.
+  FoundSet set = folded;
+  for (SetFolder& folder : set.covered) {
+    if (!folder.removing) {
+      std::string plain = folder.path;
+      if (folder.unfinished_name) plain.resize(plain.size() - unfinished_mark.size());
+      store.rename(folder.path, plain + std::string(removing_mark));
+      folder.path = plain + std::string(removing_mark);
+      folder.removing = true;
+    }
+    for (const char* name : {seal_name, seal_copy_name, open_name}) {
+      std::string path = folder.path + "/" + name;
+      if (store.exists(path)) store.remove(path);
+    }
+    store.flush_folder(folder.path);
+  }
+  for (const SealedFile& file : set.seal->core.files) {
+    std::string own = set.folder.path + "/" + file.name;
+    std::string at = locate_file(store, set, file);
+    if (at != own) store.rename(at, own);
+  }
+  store.flush_folder(set.folder.path);
+  for (const SetFolder& folder : set.covered) remove_set_folder(store, folder);
 }
 
 void remove_set_folder(Store& store, const SetFolder& folder) {

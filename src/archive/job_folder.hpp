@@ -37,8 +37,9 @@ void write_job_identity(Store& store, const std::string& folder, const JobIdenti
 // ASCII letters, digits, '-', '_' and '.' (not first); never empty.
 std::string safe_folder_name(std::string_view name);
 
-// 000012_2027-03-02_20-30_incremental
-std::string set_folder_name(Sequence sequence, Instant started, std::int32_t offset_seconds, Kind kind);
+// 000012_2027-03-02_20-30_incremental, of a folded one 000012_2027-03-02_20-30_full_from-000004
+std::string set_folder_name(Sequence sequence, Instant started, std::int32_t offset_seconds, Kind kind,
+                            std::optional<Sequence> folded_from = {});
 inline constexpr std::string_view unfinished_mark = ".unfinished";
 inline constexpr std::string_view removing_mark = ".removing";
 
@@ -61,12 +62,22 @@ struct FoundSet {
   std::optional<Seal> twin;           // the other one, when both read but differ: the key tells which is ours
   std::vector<std::string> findings;  // what is wrong with the seals, in plain words
   std::optional<Error> refusal;       // written by something newer
+  std::optional<Seal> superseded;     // its seal, when a folded set covers it: then `seal` is none
+  std::vector<SetFolder> covered;     // folded: folders of the sets it covers that are still there
   bool sealed() const { return seal.has_value(); }
 };
 
 // Reads both seals and takes the one that counts. `job`: seals of other jobs do not.
 FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job);
 std::vector<FoundSet> read_sets(const Store& store, const std::string& job_folder, const Id& job);
+
+// Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved yet,
+// in that one's. The path in its own folder when it is nowhere.
+std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);
+
+// Moves what a folded set has taken over into its folder and removes the folders of the sets it covers. Safe
+// to be killed in and to be repeated. The caller has authenticated the set and found it good.
+void finish_fold(Store& store, const FoundSet& folded);
 
 // Removes a set's folder or the leftovers of one, in the order of docs/FORMAT.md section 2.
 void remove_set_folder(Store& store, const SetFolder& folder);

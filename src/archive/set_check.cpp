@@ -101,10 +101,12 @@ class VolumeCheck {
 // Distinct frames of each slot, in order of their offsets.
 using FrameMap = std::map<std::uint32_t, std::vector<FramePlace>>;
 
-FrameMap frames_of(SetReader& set, PlaceSum& indexed, SetFindings& out) {
+FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum& indexed,
+                   SetFindings& out) {
   FrameMap frames;
   try {
     set.each_record([&](const IndexRecord& record) {
+      if (skip.contains(record.slot)) return;
       indexed.add(record.name, record.slot, record.frame.offset, record.offset, record.length);
       std::vector<FramePlace>& places = frames[record.slot];
       places.push_back(record.frame);
@@ -134,10 +136,15 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
   Naming naming(set.naming_key());
   PlaceSum indexed;
   FrameMap frames;
-  if (options.deep) frames = frames_of(set, indexed, out);
+  std::set<std::uint32_t> skip;  // slots
+  for (const SealedFile& sealed : set.seal().core.files) {
+    if (options.own_only && sealed.set != set.facts().set) skip.insert(sealed.slot);
+  }
+  if (options.deep) frames = frames_of(set, skip, indexed, out);
   VolumeCheck check(set, options, out, naming);
   LostPlaces& lost = out.places;
   for (const SealedFile& sealed : set.seal().core.files) {
+    if (skip.contains(sealed.slot)) continue;
     BadFrames bad;
     bool good = false;
     try {

@@ -21,6 +21,7 @@ struct SetFindings {
 struct CheckOptions {
   bool deep = true;         // decrypt everything; else compare digests of headers and tags only
   bool drop_cache = false;  // read from the drive, not from memory
+  bool own_only = false;    // not the files that a folded set has taken over as they were
   std::function<void(std::uint64_t bytes)> progress;  // may throw to stop
 };
 

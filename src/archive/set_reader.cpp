@@ -5,7 +5,7 @@
 namespace kestrum {
 
 SetReader::SetReader(const Store& store, const FoundSet& set, const SecretKey& master)
-    : store_(store), folder_(set.folder), seal_(*set.seal), master_(master) {
+    : store_(store), found_(set), folder_(set.folder), seal_(*set.seal), master_(master) {
   if (!seal_is_authentic(seal_, master) && set.twin) seal_ = *set.twin;
   if (!seal_is_authentic(seal_, master)) {
     throw damage("the seal in " + store.describe(folder_.path) + " was not written with this key");
@@ -27,7 +27,7 @@ FrameFileReader& SetReader::file(std::uint32_t slot) {
   const SealedFile* sealed = sealed_file(slot);
   if (sealed == nullptr)
     throw damage("the index of " + folder_.name + " names a file that the set does not have");
-  auto reader = std::make_unique<FrameFileReader>(store_, folder_.path + "/" + sealed->name, master_,
+  auto reader = std::make_unique<FrameFileReader>(store_, locate_file(store_, found_, *sealed), master_,
                                                   seal_.core.job, *sealed);
   return *files_.emplace(slot, std::move(reader)).first->second;
 }

@@ -50,6 +50,7 @@ class SetReader {
   const Bytes& index_page(const FencePost& post);
 
   const Store& store_;
+  FoundSet found_;
   SetFolder folder_;
   Seal seal_;
   SecretKey master_;

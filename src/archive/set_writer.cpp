@@ -17,6 +17,7 @@ SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey&
       spool_(options.scratch_folder),
       to_compress_(options.workers),
       to_write_(options.workers + 1) {
+  volume_number_ = options.volumes_before;
   for (unsigned i = 0; i < std::max(1u, options_.workers); ++i)
     workers_.emplace_back([this] { compress_jobs(); });
   writer_ = std::thread([this] { write_frames(); });
@@ -44,7 +45,7 @@ ChunkRef SetWriter::put(FrameKind kind, ByteView content) {
   if (content.size() > limits::chunk)
     throw Error(ErrorKind::failed, "a piece of the catalog is larger than it can be");
   ChunkRef ref{naming_.name(content), identity_.sequence, content.size()};
-  if (own_.find(ref.name) && spool_.holds(ref.name)) return ref;
+  if (holds(ref.name)) return ref;
   if (std::optional<Sequence> holder = known_.find(ref.name)) {
     ref.sequence = *holder;
     return ref;
@@ -54,6 +55,25 @@ ChunkRef SetWriter::put(FrameKind kind, ByteView content) {
   new_bytes_ += content.size();
   gather(kind, ref.name, content);
   return ref;
+}
+
+void SetWriter::copy(PackedFrame frame) {
+  check_failure();
+  for (const ListedChunk& chunk : frame.chunks) {
+    own_.put(chunk.name, 0);
+    spool_.expect(chunk.name);
+  }
+  std::promise<PackedFrame> ready;
+  ready.set_value(std::move(frame));
+  to_write_.push(ready.get_future());
+}
+
+void SetWriter::hold(const std::vector<IndexRecord>& records) {
+  for (const IndexRecord& record : records) {
+    own_.put(record.name, 0);
+    spool_.expect(record.name);
+  }
+  spool_.place(records);
 }
 
 void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) {

@@ -36,6 +36,7 @@ struct SetWriterOptions {
   std::uint64_t volume_bytes = 1u << 30;  // a volume is never larger, unless one frame is
   unsigned workers = 2;                   // compressing threads
   std::string scratch_folder = "/tmp";
+  std::uint32_t volumes_before = 0;  // numbers that files taken over from other sets have
 };
 
 // One thread calls; compression and writing run on threads of their own. The first error of those reaches the
@@ -53,7 +54,12 @@ class SetWriter final : public ChunkSink {
 
   // Keeps the content unless it is held already. The reference names the set that holds it.
   ChunkRef put(FrameKind kind, ByteView content) override;
-  // Says that this set will refer to a chunk of an earlier one without having it at hand.
+  // A frame of another set of the chain as it is, under this set's key. Its chunks must not be held yet.
+  void copy(PackedFrame frame);
+  // Chunks that lie in files taken over, with the slots that those have in this set.
+  void hold(const std::vector<IndexRecord>& records);
+  bool holds(const ChunkName& name) { return own_.find(name) && spool_.holds(name); }
+  // Content of the chunks put.
   std::uint64_t new_bytes() const { return new_bytes_; }
 
   struct Finished {

@@ -33,6 +33,8 @@ const char* phase_word(Phase phase) {
       return "checking";
     case Phase::restoring:
       return "restoring";
+    case Phase::folding:
+      return "folding";
   }
   return "";
 }

@@ -121,7 +121,6 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
   bool moved = !before.destinations.empty() && before.destinations != after.destinations;
   if (moved && !after.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   if (text != before.text) home.change_job(before.name, before.text, text);
-  if (moved) home.forget_drive(before.name);
   if (arguments.has("json")) {
     out("{}", edited_document(home.load_job(before.name), meaning));
   } else if (text == before.text) {

@@ -33,6 +33,8 @@ void print_outcome(const RunOutcome& outcome, bool colour) {
         grouped(totals.changed_files), grouped(totals.gone_files), size_text(totals.read_bytes),
         size_text(totals.stored_bytes));
     out("  in {}\n", printable(outcome.set_folder));
+    if (!outcome.upkeep.empty()) out("  by the keep rules: {}\n", outcome.upkeep);
+    for (const std::string& broken : outcome.broken_promises) out("  {}\n", broken);
     out("  {}; took {}; {} free\n", run.checked.empty() ? "not read back" : run.checked,
         duration_text(between(run.started, run.ended.value_or(run.started))), size_text(outcome.free_bytes));
   }
@@ -65,14 +67,20 @@ int run(const Arguments& arguments, const Environment& environment) {
     Listeners listeners({&progress, &log});
     RunContext context = run_context(environment, listeners);
     context.same_disk = arguments.has("same-disk");
-    RunOutcome outcome = run_job(name, kind, context);
-    progress.finish();
-    if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);
-    if (!arguments.has("json")) print_outcome(outcome, environment.out_colour());
-    if (arguments.has("json") && outcome.error) err("kestrum: {}\n", outcome.error->what());
-    worst = worse_exit(worst, outcome.entry.exit_code);
-    bool stopped = outcome.error && outcome.error->kind() == ErrorKind::stopped;
-    outcomes.push_back(std::move(outcome));
+    std::vector<RunOutcome> of_job = run_job(name, kind, context, [&](const RunOutcome& outcome) {
+      progress.finish();
+      if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);
+    });
+    // Where one drive was full and the next took the set, that is what counts.
+    bool went_on = environment.home().load_job(name).use == UseOf::next_when_full;
+    bool stopped = false;
+    for (RunOutcome& outcome : of_job) {
+      if (!arguments.has("json")) print_outcome(outcome, environment.out_colour());
+      if (arguments.has("json") && outcome.error) err("kestrum: {}\n", outcome.error->what());
+      if (!went_on || &outcome == &of_job.back()) worst = worse_exit(worst, outcome.entry.exit_code);
+      stopped = stopped || (outcome.error && outcome.error->kind() == ErrorKind::stopped);
+      outcomes.push_back(std::move(outcome));
+    }
     if (stopped) break;
   }
   if (arguments.has("json")) out("{}", runs_document(outcomes));

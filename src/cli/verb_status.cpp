@@ -56,8 +56,11 @@ StatusLine status_of(const std::string& name, const Environment& environment, Le
       warn_since = before(environment.clock().now(), *job.warn_after);
       warn_after = job.warn_after->text();
     }
-    line.destination = job.destinations.at(0);
-    std::string root = where_it_is(line.destination);
+    std::string root;
+    for (const std::string& named : job.destinations) {
+      if (line.destination.empty() || root.empty()) line.destination = named;
+      if (root.empty()) root = where_it_is(named);
+    }
     line.destination_there = !root.empty();
     if (line.destination_there) line.space = open_local_store(root)->space();
   } catch (const Error& error) {

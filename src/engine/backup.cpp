@@ -5,6 +5,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "engine/disk_sharing.hpp"
+#include "engine/fit_drive.hpp"
 #include "engine/set_store.hpp"
 
 namespace kestrum {
@@ -18,8 +19,11 @@ std::string result_of(const RunOutcome& outcome) {
 
 class JobRun {
  public:
-  JobRun(Job job, std::optional<Kind> wanted, const RunContext& context)
+  JobRun(Job job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
+         const RunContext& context)
       : job_(std::move(job)),
+        named_(std::move(named)),
+        trouble_(std::move(trouble)),
         wanted_(wanted),
         context_(context),
         observer_(context.observer),
@@ -31,7 +35,7 @@ class JobRun {
     RunEntry& entry = outcome_.entry;
     entry.job = job_.name;
     entry.started = context_.clock.now();
-    entry.destination = job_.destinations.at(0);
+    entry.destination = named_;
     ledger_->begin_run(entry);
     entry.log_file = context_.home.log_path(job_.name, entry.number);
     observer_.run_begins(entry.log_file);
@@ -76,36 +80,67 @@ class JobRun {
   }
 
   void steps() {
+    if (trouble_) throw *trouble_;
     state_ = context_.home.load_state(job_.name);
-    destination_ = find_destination(job_, state_, context_.machine, context_.open_store);
+    destination_ = find_destination(job_, named_, state_, context_.machine, context_.open_store);
     Selection selection = select(job_.what, context_.people, context_.clock.now(),
                                  [this](const std::string& text) { observer_.note(text); });
-    selection.excluded.push_back(destination_.folder_identity);
+    exclude_destinations(job_, selection);
     refuse_same_disk(selection);
     claim_destination(destination_, job_, state_, context_.machine, context_.clock);
     if (!state_) state_.emplace();
     state_->job = destination_.identity->job;
-    state_->drive = destination_.drive->id;
+    drive_ = &state_->use(destination_.drive->id, named_);
     JobLock lock(*destination_.store, destination_.folder, context_.machine);
     tidy_job_folder(*destination_.store, destination_.folder, state_->job,
                     [this](const std::string& text) { observer_.note(text); });
-
+    FitDrive fit(job_, destination_, *state_, keys_, ledger_.get(), context_, lock);
+    fit.upkeep().finish_folds();
     if (observer_.wants_totals()) scan(selection);
-    std::vector<Sequence> unreadable;
-    for (int attempt = 0;; ++attempt) {
-      try {
-        StoredSet stored = write(selection, lock, unreadable);
-        finish(stored);
-        break;
-      } catch (const BaseUnreadable& error) {
-        if (attempt >= 8 || !last_base_) throw;
-        observer_.note("the list of files of set " + std::to_string(*last_base_) + " does not read (" +
-                       error.what() + "); another base is chosen");
-        unreadable.push_back(*last_base_);
-        outcome_.problems.clear();
-      }
-    }
+    make_point(selection, lock, fit);
+    keep_up(fit.upkeep());
     outcome_.free_bytes = destination_.store->space().free;
+  }
+
+  // Until a set is sealed: what was decided is decided anew when a base turns out not to read, and after room
+  // was made.
+  void make_point(const Selection& selection, const JobLock& lock, FitDrive& fit) {
+    std::vector<Sequence> unreadable;
+    while (true) {
+      prepare(selection, unreadable);
+      if (fit.before(plan_->decision.kind, surveyed_, selection)) continue;
+      try {
+        StoredSet stored = write(lock, fit.store());
+        finish(stored);
+        return;
+      } catch (const BaseUnreadable& error) {
+        if (unreadable.size() >= 8 || !plan_->decision.base) throw;
+        observer_.note("the list of files of set " + std::to_string(*plan_->decision.base) +
+                       " does not read (" + error.what() + "); another base is chosen");
+        unreadable.push_back(*plan_->decision.base);
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::full || outcome_.entry.sequence) throw;
+        fit.during(error);
+      }
+      outcome_.problems.clear();
+    }
+  }
+
+  // What the keep rules let go, once the new point is there and was found good.
+  void keep_up(Upkeep& upkeep) {
+    if (outcome_.error || outcome_.entry.checked == "not read back, stopped") return;
+    try {
+      UpkeepResult result = upkeep.prune();
+      if (!result.nothing()) outcome_.upkeep = upkeep_text(result);
+      for (const KeepPlan& plan : result.rounds)
+        for (const std::string& broken : plan.broken) outcome_.broken_promises.push_back(broken);
+      for (const std::string& broken : outcome_.broken_promises) observer_.note(broken);
+      if (!result.rounds.front().held.empty()) observer_.note("nothing is removed: " + result.rounds.front().held);
+    } catch (const Error& error) {
+      // The point is made; that the old ones are still there is a problem of its own.
+      if (error.kind() == ErrorKind::stopped) return observer_.note("the keep rules are left to the next run");
+      add_problem(outcome_.problems, observer_, {destination_.root, "prune", error.what()});
+    }
   }
 
   // Once a drive has proved who it is, a run goes on: an unattended refusal would help nobody.
@@ -113,7 +148,8 @@ class JobRun {
     if (job_.same_disk || context_.same_disk) return;
     std::string shared = shared_disk(selection, destination_.root, destination_.facts);
     if (shared.empty()) return;
-    if (!state_ || !state_->drive) refuse_shared_disk(shared);
+    if (!state_ || !destination_.drive || state_->drive(destination_.drive->id) == nullptr)
+      refuse_shared_disk(shared);
     observer_.note(shared);
   }
 
@@ -186,32 +222,33 @@ class JobRun {
     }
   }
 
-  StoredSet write(const Selection& selection, const JobLock& lock, const std::vector<Sequence>& unreadable) {
+  // Which kind, on which sets, with which keys.
+  void prepare(const Selection& selection, const std::vector<Sequence>& unreadable) {
     std::vector<FoundSet> sets = read_sets(*destination_.store, destination_.folder, state_->job);
-    Sequence highest = state_->highest;
+    Sequence highest = drive_->highest;
     const FoundSet* newest = nullptr;
     for (const FoundSet& set : sets) {
       if (set.refusal) throw *set.refusal;
       for (const std::string& finding : set.findings) observer_.note("damage at the destination: " + finding);
       highest = std::max(highest, set.folder.sequence);
     }
-    ChainReader chain(*destination_.store, std::move(sets), keys_);
+    chain_.emplace(*destination_.store, std::move(sets), keys_);
+    ChainReader& chain = *chain_;
     // A passphrase that does not open what is there is refused before a new chain is begun with it.
     // Where the protection changes, the old chain is left alone and its key is not asked for.
     std::string protection = protection_change(chain, job_);
-    std::vector<ChainSet> surveyed =
-        protection.empty() ? survey_chain(chain, ledger_.get(), unreadable) : list_chain(chain);
-    bool remembered = !state_->newest_core;
+    surveyed_ = protection.empty() ? survey_chain(chain, ledger_.get(), unreadable) : list_chain(chain);
+    bool remembered = !drive_->newest_core;
     for (const FoundSet& set : chain.sets()) {
       if (!set.sealed()) continue;
-      remembered = remembered || set.seal->core_digest == *state_->newest_core;
+      remembered = remembered || set.seal->core_digest == *drive_->newest_core;
       newest = &set;
     }
     if (!remembered)
       observer_.note(
           "the destination shows an older state than this machine remembers: its newest set is missing");
 
-    SetPlan plan{.job = job_,
+    plan_.emplace(SetPlan{.job = job_,
                  .destination = destination_,
                  .selection = selection,
                  .decision = {},
@@ -221,21 +258,25 @@ class JobRun {
                  .keys = {},
                  .naming = {},
                  .previous = {},
-                 .started = context_.clock.now()};
-    plan.decision = decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted_, context_.clock.now());
-    last_base_ = plan.decision.base;
+                 .started = context_.clock.now()});
+    SetPlan& plan = *plan_;
+    plan.decision =
+        decide_kind({job_.kind, job_.renew}, surveyed_, protection, wanted_, context_.clock.now());
     if (newest != nullptr) plan.previous = newest->seal->core_digest;
     choose_keys(plan, chain, protection.empty() ? newest : nullptr);
     outcome_.entry.kind = kind_name(plan.decision.kind);
     outcome_.entry.reason = plan.decision.reason;
-    observer_.note("kind: " + outcome_.entry.kind + ", because " + plan.decision.reason);
+  }
 
-    state_->highest = plan.sequence;
+  StoredSet write(const JobLock& lock, Store& store) {
+    const SetPlan& plan = *plan_;
+    observer_.note("kind: " + outcome_.entry.kind + ", because " + plan.decision.reason);
+    drive_->highest = plan.sequence;
     state_->naming = plan.naming;
     state_->chain_keys[plan.chain] = key_check(plan.master);
     context_.home.save_state(job_.name, *state_);
     observer_.phase_begins(Phase::copying, totals_);
-    StoredSet stored = store_set(plan, chain, context_, lock, outcome_.problems);
+    StoredSet stored = store_set(plan, store, *chain_, context_, lock, outcome_.problems);
     keys_.add(plan.chain, plan.master);
     return stored;
   }
@@ -248,7 +289,8 @@ class JobRun {
     std::vector<FoundSet> sets = read_sets(*destination_.store, destination_.folder, state_->job);
     for (const FoundSet& set : sets) {
       if (!set.sealed() || set.seal->core.facts.set != facts.set) continue;
-      state_->newest_core = set.seal->core_digest;
+      drive_->newest_core = set.seal->core_digest;
+      drive_->written = facts.started;
       context_.home.save_state(job_.name, *state_);
       if (job_.read_back) read_back(set);
       return;
@@ -260,10 +302,11 @@ class JobRun {
     const SetFacts& facts = set.seal->core.facts;
     observer_.phase_begins(Phase::checking, {facts.totals.stored_bytes, 0});
     SetReader reader(*destination_.store, set, keys_.unlock(set.seal->keys, facts.chain));
-    CheckOptions options{true, true, [this](std::uint64_t bytes) {
-                           check_stop(observer_);
-                           observer_.advanced(bytes, 0);
-                         }};
+    CheckOptions options{
+        .deep = true, .drop_cache = true, .own_only = false, .progress = [this](std::uint64_t bytes) {
+          check_stop(observer_);
+          observer_.advanced(bytes, 0);
+        }};
     SetFindings found;
     try {
       found = check_set(reader, options);
@@ -285,6 +328,8 @@ class JobRun {
   }
 
   Job job_;
+  std::string named_;  // the destination, as the job names it
+  std::optional<Error> trouble_;
   std::optional<Kind> wanted_;
   const RunContext& context_;
   Observer& observer_;
@@ -293,16 +338,40 @@ class JobRun {
   std::optional<std::string> passphrase_;
   std::optional<JobState> state_;
   Destination destination_;
+  DriveState* drive_ = nullptr;  // in state_
   PhaseTotals totals_;
-  std::optional<Sequence> last_base_;
+  std::optional<ChainReader> chain_;
+  std::vector<ChainSet> surveyed_;
+  std::optional<SetPlan> plan_;
   RunOutcome outcome_;
 };
 
 }  // namespace
 
-RunOutcome run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context) {
-  JobRun run(context.home.load_job(name), kind, context);
-  return run.run();
+std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
+                                const std::function<void(const RunOutcome&)>& done) {
+  Job job = context.home.load_job(name);
+  std::optional<Error> trouble;
+  DestinationChoice choice;
+  try {
+    choice = choose_destinations(job, context.home.load_state(name), context.machine, context.open_store);
+    trouble = choice.trouble;
+  } catch (const Error& error) {
+    choice.use = {job.destinations.at(0)};
+    trouble = error;
+  }
+  std::vector<RunOutcome> outcomes;
+  for (const std::string& named : choice.use) {
+    outcomes.push_back(JobRun(job, named, trouble, kind, context).run());
+    if (done) done(outcomes.back());
+    const std::optional<Error>& error = outcomes.back().error;
+    bool full = error && error->kind() == ErrorKind::full;
+    if (error && error->kind() == ErrorKind::stopped) break;
+    if (!choice.each && !full) break;
+    if (full && !choice.each && &named != &choice.use.back())
+      context.observer.note(printable(named) + " is full; going on to the next destination");
+  }
+  return outcomes;
 }
 
 }  // namespace kestrum

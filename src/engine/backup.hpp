@@ -31,10 +31,14 @@ struct RunOutcome {
   std::optional<Error> error;    // why it failed, was stopped, or what the check found
   std::string set_folder;        // of the new point, on this machine
   std::uint64_t free_bytes = 0;  // on the destination afterwards
+  std::string upkeep;            // what went by the keep rules, in words; empty: nothing
+  std::vector<std::string> broken_promises;
 };
 
-// Never throws for what went wrong with the run: that is the outcome, and stands in the ledger. Throws only
-// when the job does not exist or its file is wrong.
-RunOutcome run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context);
+// One outcome for each destination that was written to or tried. Never throws for what went wrong with a run:
+// that is the outcome, and stands in the ledger. Throws only when the job does not exist or its file is wrong.
+// `done` is told of each when it is there.
+std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
+                                const std::function<void(const RunOutcome&)>& done = {});
 
 }  // namespace kestrum

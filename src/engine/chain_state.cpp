@@ -30,7 +30,7 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
   bool any_loss = !unreadable.empty();
   for (const FoundSet& set : chain.sets()) {
     if (!set.sealed()) {
-      any_loss = true;
+      any_loss = any_loss || !set.superseded;
       continue;
     }
     ChainSet one{.facts = set.seal->core.facts};
@@ -85,6 +85,7 @@ std::string protection_change(const ChainReader& chain, const Job& job) {
 std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed>& needs) {
   std::vector<SetReader*> readers;
   for (const SetNeed& need : needs) {
+    // Decided just now: each names a set as it is, not one that was folded.
     SetReader* reader = chain.try_set(need.sequence);
     if (reader != nullptr && reader->facts().set == need.set && !reader->index_is_lost())
       readers.push_back(reader);

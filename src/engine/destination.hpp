@@ -12,7 +12,8 @@ namespace kestrum {
 using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
 
 struct Destination {
-  std::string root;  // where it is mounted now
+  std::string named;  // as the job names it
+  std::string root;   // where it is mounted now
   DriveFacts facts;
   std::unique_ptr<Store> store;
   std::optional<DriveIdentity> drive;   // none: not used yet
@@ -22,9 +23,24 @@ struct Destination {
   FolderIdentity folder_identity;       // of the root, so that a walk leaves it out
 };
 
-// Looks, writes nothing. `state`: what home remembers of the job. Throws Error: no_destination, wrong_drive.
-Destination find_destination(const Job& job, const std::optional<JobState>& state, const std::string& machine,
-                             const OpenStore& open_store = open_local_store);
+// Looks, writes nothing. `named`: one of the job's. `state`: what home remembers of the job. Throws Error:
+// no_destination, wrong_drive.
+Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
+                             const std::string& machine, const OpenStore& open_store = open_local_store);
+
+// Which of its destinations a run of the job writes to.
+struct DestinationChoice {
+  std::vector<std::string> use;       // in order; never empty
+  bool each = false;                  // a set on each; else the next one only when one is full
+  std::optional<Error> trouble;       // of several, none can be used
+  std::vector<std::string> notes;     // of those that cannot be used, why
+};
+DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
+                                      const std::string& machine,
+                                      const OpenStore& open_store = open_local_store);
+
+// None of the job's destinations is saved by it, whichever is written to.
+void exclude_destinations(const Job& job, Selection& selection);
 
 // Writes drive.json and job.json where they are missing. Afterwards both identities are there. Throws Error:
 // no_destination when it cannot be written, full.

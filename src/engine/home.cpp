@@ -111,14 +111,6 @@ void Home::change_job(const std::string& name, const std::string& before, const 
   replace_file(path, as_bytes(text), mode);
 }
 
-void Home::forget_drive(const std::string& job) const {
-  std::optional<JobState> state = load_state(job);
-  if (!state) return;
-  state->drive.reset();
-  state->newest_core.reset();
-  save_state(job, *state);
-}
-
 void Home::remove_job(const std::string& name) const {
   if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
 }
@@ -131,10 +123,15 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     Json json = Json::parse(text.begin(), text.end());
     JobState state;
     state.job = hex_array<16>(json.at("job"));
-    if (!json.at("drive").is_null()) state.drive = hex_array<16>(json.at("drive"));
     if (!json.at("naming").is_null()) state.naming = SecretKey(hex_array<32>(json.at("naming")));
-    state.highest = json.at("highest").get<Sequence>();
-    if (!json.at("newest-core").is_null()) state.newest_core = hex_array<32>(json.at("newest-core"));
+    for (const Json& one : json.at("drives")) {
+      DriveState& drive = state.drives.emplace_back();
+      drive.drive = hex_array<16>(one.at("drive"));
+      drive.destination = one.at("destination").get<std::string>();
+      drive.highest = one.at("highest").get<Sequence>();
+      if (!one.at("newest-core").is_null()) drive.newest_core = hex_array<32>(one.at("newest-core"));
+      drive.written = parse_utc(one.at("written").get<std::string>()).value();
+    }
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
       state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
     }
@@ -150,16 +147,47 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
 void Home::save_state(const std::string& job, const JobState& state) const {
   Json chains = Json::object();
   for (const auto& [chain, check] : state.chain_keys) chains[to_hex(chain)] = to_hex(check);
-  Json json{{"version", 1},
+  Json drives = Json::array();
+  for (const DriveState& drive : state.drives) {
+    drives.push_back({{"drive", to_hex(drive.drive)},
+                      {"destination", drive.destination},
+                      {"highest", drive.highest},
+                      {"newest-core", drive.newest_core ? Json(to_hex(*drive.newest_core)) : Json(nullptr)},
+                      {"written", utc_text(drive.written)}});
+  }
+  Json json{{"version", 2},
             {"job", to_hex(state.job)},
-            {"drive", state.drive ? Json(to_hex(*state.drive)) : Json(nullptr)},
             {"naming", state.naming ? Json(to_hex(state.naming->view())) : Json(nullptr)},
-            {"highest", state.highest},
-            {"newest-core", state.newest_core ? Json(to_hex(*state.newest_core)) : Json(nullptr)},
+            {"drives", drives},
             {"chain-keys", chains}};
   make_state_folder();
   make_folders(state_ + "/job-state");
   replace_file(state_path(job), as_bytes(json.dump(1) + "\n"), 0600);
+}
+
+const DriveState* JobState::drive(const Id& id) const {
+  for (const DriveState& one : drives) {
+    if (one.drive == id) return &one;
+  }
+  return nullptr;
+}
+
+const DriveState* JobState::at(const std::string& destination) const {
+  const DriveState* found = nullptr;
+  for (const DriveState& one : drives) {
+    if (one.destination == destination && (found == nullptr || one.written >= found->written)) found = &one;
+  }
+  return found;
+}
+
+DriveState& JobState::use(const Id& id, const std::string& destination) {
+  for (DriveState& one : drives) {
+    if (one.drive != id) continue;
+    one.destination = destination;
+    return one;
+  }
+  drives.push_back({id, destination, 0, {}, {}});
+  return drives.back();
 }
 
 Digest key_check(const SecretKey& master) {

@@ -10,13 +10,26 @@
 
 namespace kestrum {
 
+// A drive that a job has written to.
+struct DriveState {
+  Id drive{};
+  std::string destination;            // as the job names it; empty: it may be at any of them
+  Sequence highest = 0;               // sequence ever used there
+  std::optional<Digest> newest_core;  // of the newest set
+  Instant written;                    // start of that set
+};
+
 struct JobState {
   Id job{};
-  std::optional<Id> drive;            // the destination it has written to
-  std::optional<SecretKey> naming;    // names chunks, in every chain
-  Sequence highest = 0;               // sequence ever used
-  std::optional<Digest> newest_core;  // of the newest set
-  std::map<Id, Digest> chain_keys;    // check value of each chain's master key
+  std::optional<SecretKey> naming;  // names chunks, in every chain
+  std::vector<DriveState> drives;
+  std::map<Id, Digest> chain_keys;  // check value of each chain's master key
+
+  const DriveState* drive(const Id& id) const;
+  // The drive that was last written to as this destination; nullptr when there is none.
+  const DriveState* at(const std::string& destination) const;
+  // Added when it is not known.
+  DriveState& use(const Id& id, const std::string& destination);
 };
 
 // Paths only are kept; folders are made when something is written. Throws Error of kind failed for files that
@@ -40,8 +53,6 @@ class Home {
   // The job's file is replaced, if it still holds `before`. Throws Error of kind failed when somebody else
   // has changed it meanwhile.
   void change_job(const std::string& name, const std::string& before, const std::string& text) const;
-  // The job may write to another drive from now on; what it has written to before is not forgotten there.
-  void forget_drive(const std::string& job) const;
   void remove_job(const std::string& name) const;
 
   std::optional<JobState> load_state(const std::string& job) const;

@@ -21,6 +21,8 @@ void check_files(const Store& store, const FoundSet& set, PointInfo& info) {
   for (const StoreEntry& entry : store.list(set.folder.path)) there[entry.name] = entry.size;
   for (const SealedFile& file : set.seal->core.files) {
     auto found = there.find(file.name);
+    // Taken over by folding, and not moved yet.
+    if (found == there.end() && !set.covered.empty() && store.exists(locate_file(store, set, file))) continue;
     if (found == there.end()) {
       info.findings.push_back(set.folder.name + "/" + file.name + " is missing");
     } else if (found->second != file.size) {
@@ -31,12 +33,8 @@ void check_files(const Store& store, const FoundSet& set, PointInfo& info) {
 
 }  // namespace
 
-PointsResult list_points(const Subject& subject, Ledger* ledger) {
-  PointsResult result;
-  result.destination = subject.root();
-  result.machine = subject.identity().machine;
-  result.job = subject.identity().name;
-  std::vector<FoundSet> sets = subject.sets();
+std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundSet>& sets, Ledger* ledger) {
+  std::vector<PointInfo> points;
   struct Known {
     std::optional<CheckEntry> last, deep;
     bool damaged = false;
@@ -44,6 +42,7 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
   };
   std::map<Id, Known> known;
   for (const FoundSet& set : sets) {
+    if (set.superseded) continue;
     PointInfo info;
     info.sequence = set.folder.sequence;
     info.folder = set.folder.name;
@@ -52,12 +51,11 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
     info.sealed = set.sealed();
     if (!set.sealed()) {
       info.health = set.findings.empty() && !set.refusal ? "incomplete" : "damaged";
-      result.points.push_back(std::move(info));
+      points.push_back(std::move(info));
       continue;
     }
     info.facts = set.seal->core.facts;
-    result.encrypted = keeps_others_out(set.seal->keys);
-    check_files(subject.store(), set, info);
+    check_files(store, set, info);
     Known& one = known[info.facts.set];
     if (ledger != nullptr) one.last = ledger->last_check(info.facts.set);
     if (ledger != nullptr) one.deep = ledger->last_deep_check(info.facts.set);
@@ -70,20 +68,20 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
       info.findings.push_back(count_text(*one.deep->affected, "file") +
                               " cannot be restored as they were: kestrum verify lists them");
     info.health = one.damaged || touched ? "damaged" : one.last ? "proved" : "unproved";
-    result.points.push_back(std::move(info));
+    points.push_back(std::move(info));
   }
   // What lacks a set that it needs cannot be restored whole.
-  for (PointInfo& info : result.points) {
+  for (PointInfo& info : points) {
     for (const SetNeed& need : info.facts.needs) {
-      auto found = std::find_if(result.points.begin(), result.points.end(), [&](const PointInfo& other) {
-        return other.sealed && other.facts.set == need.set;
+      auto found = std::find_if(points.begin(), points.end(), [&](const PointInfo& other) {
+        return other.sealed && other.facts.meets(need, info.facts.chain);
       });
-      if (found == result.points.end()) {
+      if (found == points.end()) {
         info.health = "incomplete";
         info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
         continue;
       }
-      const Known& needed = known[need.set];
+      const Known& needed = known[found->facts.set];
       const std::optional<CheckEntry>& deep = known[info.facts.set].deep;
       // A check of this very point, or its making, after the damage was known, has looked into what it means.
       bool looked_into = deep && needed.since && deep->when >= *needed.since;
@@ -93,6 +91,19 @@ PointsResult list_points(const Subject& subject, Ledger* ledger) {
                               ", which is damaged; what that means for it: kestrum verify");
     }
   }
+  return points;
+}
+
+PointsResult list_points(const Subject& subject, Ledger* ledger) {
+  PointsResult result;
+  result.destination = subject.root();
+  result.machine = subject.identity().machine;
+  result.job = subject.identity().name;
+  std::vector<FoundSet> sets = subject.sets();
+  for (const FoundSet& set : sets) {
+    if (set.sealed()) result.encrypted = keeps_others_out(set.seal->keys);
+  }
+  result.points = judge_points(subject.store(), sets, ledger);
   result.space = subject.store().space();
   return result;
 }

@@ -14,7 +14,12 @@ struct PointInfo {
   SetFacts facts;      // when sealed
   std::string health;  // unproved, proved, damaged, incomplete
   std::vector<std::string> findings;
+  bool good() const { return health == "proved" || health == "unproved"; }
 };
+
+// What is known of each set's health, without a key, by sizes and by what checks found. `ledger` may be
+// nullptr. Sets that a folded one covers are left out.
+std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundSet>& sets, Ledger* ledger);
 
 struct PointsResult {
   std::string destination;

@@ -32,12 +32,17 @@ class Preview {
 
   PreviewResult run(std::optional<Kind> wanted) {
     std::optional<JobState> state = context_.home.load_state(job_.name);
-    destination_ = find_destination(job_, state, context_.machine, context_.open_store);
+    DestinationChoice choice = choose_destinations(job_, state, context_.machine, context_.open_store);
+    if (choice.trouble) throw *choice.trouble;
+    for (std::size_t i = 1; choice.each && i < choice.use.size(); ++i)
+      note("a set goes to " + printable(choice.use[i]) + " too");
+    destination_ =
+        find_destination(job_, choice.use.front(), state, context_.machine, context_.open_store);
     result_.destination = destination_.root;
     result_.drive = destination_.facts;
     Selection selection = select(job_.what, context_.people, context_.clock.now(),
                                  [this](const std::string& text) { note(text); });
-    selection.excluded.push_back(destination_.folder_identity);
+    exclude_destinations(job_, selection);
     ChainReader chain(*destination_.store, found_sets(state), keys_);
     KindDecision decision = decide(chain, wanted);
     result_.sequence = highest_ + 1;
@@ -62,7 +67,8 @@ class Preview {
     std::vector<FoundSet> sets;
     if (destination_.identity)
       sets = read_sets(*destination_.store, destination_.folder, destination_.identity->job);
-    highest_ = state ? state->highest : 0;
+    const DriveState* drive = state && destination_.drive ? state->drive(destination_.drive->id) : nullptr;
+    highest_ = drive != nullptr ? drive->highest : 0;
     for (const FoundSet& set : sets) {
       if (set.refusal) throw *set.refusal;
       for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
@@ -213,13 +219,7 @@ PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, con
 Explanation preview_why(const std::string& name, const std::string& path, const RunContext& context) {
   Job job = context.home.load_job(name);
   Selection selection = select(job.what, context.people, context.clock.now(), [](const std::string&) {});
-  try {
-    struct stat status {};
-    std::string root = locate_destination(job.destinations.at(0));
-    if (stat(root.c_str(), &status) == 0) selection.excluded.push_back({status.st_dev, status.st_ino});
-  } catch (const Error&) {
-    // Not connected: then it is not in the way either.
-  }
+  exclude_destinations(job, selection);
   return explain_choice(selection, path);
 }
 

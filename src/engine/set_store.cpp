@@ -2,53 +2,10 @@
 
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "engine/unfinished_folder.hpp"
 
 namespace kestrum {
 namespace {
-
-// Room for two seals of a large set, taken before the first frame.
-constexpr std::uint64_t reserve_bytes = 256u << 10;
-
-// An unfinished set's folder; cleared by the destructor unless it was sealed.
-class UnfinishedFolder {
- public:
-  UnfinishedFolder(Store& store, std::string job_folder, std::string name)
-      : store_(store),
-        job_folder_(std::move(job_folder)),
-        path_(job_folder_ + "/" + name + std::string(unfinished_mark)) {
-    store_.make_folder(path_);
-    store_.flush_folder(job_folder_);
-  }
-  UnfinishedFolder(const UnfinishedFolder&) = delete;
-  UnfinishedFolder& operator=(const UnfinishedFolder&) = delete;
-  ~UnfinishedFolder() {
-    if (done_) return;
-    try {
-      std::string name = path_.substr(path_.rfind('/') + 1);
-      if (std::optional<SetFolder> folder = parse_set_folder(job_folder_, name))
-        remove_set_folder(store_, *folder);
-    } catch (const Error&) {
-      // The drive may be gone. Without a seal it is no set; the next run clears it.
-    }
-  }
-  const std::string& path() const { return path_; }
-  void keep() { done_ = true; }
-
- private:
-  Store& store_;
-  std::string job_folder_;
-  std::string path_;
-  bool done_ = false;
-};
-
-// True once the seal is on the drive: from then on the folder is a set, whatever fails afterwards.
-bool is_sealed(const Store& store, const std::string& folder) {
-  try {
-    return store.exists(folder + "/" + seal_name);
-  } catch (const Error&) {
-    return true;
-  }
-}
 
 void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& identity,
                      const SaltedBox& naming) {
@@ -63,14 +20,13 @@ void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& ident
   mark.keys = plan.keys;
   mark.naming = naming;
   store.write_whole(identity.folder + "/" + open_name, as_bytes(encode_open_mark(mark)));
-  store.reserve(identity.folder + "/" + reserve_name, reserve_bytes);
+  store.reserve(identity.folder + "/" + reserve_name, seal_reserve_bytes);
 }
 
 }  // namespace
 
-StoredSet store_set(const SetPlan& plan, ChainReader& chain, const RunContext& context, const JobLock& lock,
+StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context, const JobLock& lock,
                     std::vector<Problem>& problems) {
-  Store& store = *plan.destination.store;
   Observer& observer = context.observer;
   std::int32_t offset = local_offset_seconds(plan.started);
   UnfinishedFolder folder(store, plan.destination.folder,

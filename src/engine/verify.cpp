@@ -69,7 +69,10 @@ class Verification {
     }
     const FoundSet& point = choose_point(chain_.sets(), *request_.at);
     wanted.insert(point.folder.sequence);
-    for (const SetNeed& need : point.seal->core.facts.needs) wanted.insert(need.sequence);
+    for (const SetNeed& need : point.seal->core.facts.needs) {
+      const FoundSet* met = chain_.meeting(need, point.seal->core.facts.chain);
+      wanted.insert(met != nullptr ? met->folder.sequence : need.sequence);
+    }
     return wanted;
   }
 
@@ -87,7 +90,10 @@ class Verification {
     try {
       SetReader& reader = chain_.set(set.folder.sequence);
       verdict.facts = reader.facts();
-      CheckOptions options{request_.depth == VerifyDepth::all, true, [this](std::uint64_t bytes) {
+      CheckOptions options{.deep = request_.depth == VerifyDepth::all,
+                           .drop_cache = true,
+                           .own_only = false,
+                           .progress = [this](std::uint64_t bytes) {
                              check_stop(observer_);
                              observer_.advanced(bytes, 0);
                            }};
@@ -129,9 +135,7 @@ class Verification {
       return;
     }
     for (const SetNeed& need : point->set().facts().needs) {
-      bool there = std::find(point->sources().begin(), point->sources().end(), need.sequence) !=
-                   point->sources().end();
-      if (!there)
+      if (chain_.meeting(need, verdict.facts->chain) == nullptr)
         verdict.findings.push_back("set " + std::to_string(need.sequence) +
                                    ", which this point needs, is not there or not valid");
     }

@@ -19,6 +19,10 @@ using JobValues = std::map<std::pair<std::string, std::string>, std::vector<std:
 
 enum class Encryption { aes_256_gcm, none };
 
+// Of several destinations: the one connected that was written longest ago, all connected, or one until it is
+// full and then the next.
+enum class UseOf { whichever, all, next_when_full };
+
 struct WhatToSave {
   std::vector<std::string>
       people;  // "me", "everybody" or names; whose homes the categories are looked for in
@@ -40,7 +44,8 @@ struct Job {
   JobValues given;   // as it was said
 
   WhatToSave what;
-  std::vector<std::string> destinations;  // [where]; one at present
+  std::vector<std::string> destinations;  // [where]
+  UseOf use = UseOf::whichever;           // of several
   bool same_disk = false;                 // it may be the disk of a source
   std::vector<Phrase> runs;               // [when]; none: by hand
   bool catch_up = true;                   // a missed run is made up for

@@ -36,6 +36,9 @@ constexpr JobKey keys[] = {
     {"where", "destinations", list, "FOLDER", "",
      "folder on another drive, under which the sets are kept: a path, label:NAME or uuid:UUID",
      set_destinations},
+    {"where", "use", one, "WHICH", "whichever is connected",
+     "of several destinations: \"whichever is connected\" (in turns), \"all connected\", or \"next when full\"",
+     set_use},
     {"where", "same-disk", one, "WHAT", "refuse",
      "a destination on the same disk as a source: refuse or accept", set_same_disk},
     {"when", "runs", list, "PHRASE", "by hand",
@@ -115,6 +118,9 @@ void check_job(const Job& job) {
   if (job.destinations.empty())
     refuse_value(said + "does not say [where] destinations (folder on another drive)",
                  "give --where-destinations FOLDER, or write it in the job file");
+  if (job.renew.never() && job.keep.chains)
+    refuse_value(said + "never begins a new chain ([how] renew), so [keep] chains would keep every point",
+                 "say how long points stay with --keep-age, --keep-points or --keep-thin instead");
   if (what.skip_larger && what.skip_smaller && *what.skip_larger < *what.skip_smaller)
     refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller",
                  "change one of them");

@@ -22,6 +22,7 @@ void set_skip_older(Job& job, const KeyValues& values);
 void set_skip_newer(Job& job, const KeyValues& values);
 
 void set_destinations(Job& job, const KeyValues& values);
+void set_use(Job& job, const KeyValues& values);
 void set_same_disk(Job& job, const KeyValues& values);
 
 void set_runs(Job& job, const KeyValues& values);

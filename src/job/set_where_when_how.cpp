@@ -7,11 +7,7 @@
 
 namespace kestrum {
 
-void set_destinations(Job& job, const KeyValues& values) {
-  if (values.size() != 1)
-    refuse_value("a job has one destination at present, not " + std::to_string(values.size()),
-                 "name one folder");
-  const std::string& value = values[0];
+static void check_destination(const std::string& value) {
   bool by_name = value.starts_with("label:") || value.starts_with("uuid:");
   std::string name = by_name ? value.substr(value.find(':') + 1) : std::string();
   if (by_name && (name.empty() || name.starts_with('/')))
@@ -24,7 +20,20 @@ void set_destinations(Job& job, const KeyValues& values) {
     refuse_value("'" + printable(value) + "' holds '..'", "write the folder itself");
   if (!by_name && TreePath::parse(value)->is_root())
     refuse_value("'/' is the root of the system's own disk", "name a folder on another drive");
+}
+
+void set_destinations(Job& job, const KeyValues& values) {
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    check_destination(values[i]);
+    if (std::find(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(i), values[i]) !=
+        values.begin() + static_cast<std::ptrdiff_t>(i))
+      refuse_value("'" + printable(values[i]) + "' is named twice", "name each drive once");
+  }
   job.destinations = values;
+}
+
+void set_use(Job& job, const KeyValues& values) {
+  job.use = static_cast<UseOf>(one_of(values[0], {"whichever is connected", "all connected", "next when full"}));
 }
 
 void set_same_disk(Job& job, const KeyValues& values) {

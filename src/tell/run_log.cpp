@@ -48,6 +48,8 @@ void RunLog::phase_begins(Phase phase, const PhaseTotals&) {
       return line("reading back what was written");
     case Phase::restoring:
       return line("restoring");
+    case Phase::folding:
+      return line("folding");
   }
 }
 

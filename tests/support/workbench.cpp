@@ -16,10 +16,26 @@ void Workbench::set_job(const std::string& text) {
   write_file(home_.job_path("job"), text);
 }
 
+RunContext Workbench::context() const {
+  return {home_, *clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, {}, true, open_store};
+}
+
 RunOutcome Workbench::run(std::optional<Kind> kind) {
-  RunContext context{home_, clock,    *observer, {},   "skerry-1", "kestrum test",
-                     2,     key_cost, {},        true, open_store};
-  return run_job("job", kind, context);
+  return run_job("job", kind, context()).back();
+}
+
+std::uint64_t Workbench::fold(std::optional<Sequence> first, std::optional<Sequence> last) {
+  std::uint64_t gone = 0;
+  for (const FoldOutcome& outcome : fold_job("job", {first, last, false}, context())) gone += outcome.points_gone;
+  return gone;
+}
+
+std::vector<Sequence> Workbench::points() const {
+  std::vector<Sequence> out;
+  for (const FoundSet& set : subject().sets()) {
+    if (set.sealed()) out.push_back(set.folder.sequence);
+  }
+  return out;
 }
 
 Sequence Workbench::run_good(std::optional<Kind> kind) {
@@ -58,7 +74,7 @@ VerifyResult Workbench::verified(VerifyDepth depth) {
   Subject opened = subject();
   VerifyRequest request;
   request.depth = depth;
-  return verify(opened, request, clock, nullptr, *observer);
+  return verify(opened, request, *clock, nullptr, *observer);
 }
 
 std::string Workbench::set_folder(Sequence sequence) const {

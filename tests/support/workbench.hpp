@@ -1,7 +1,7 @@
 // A home, a source, a destination and a job, for tests that run the engine in process.
 #pragma once
 
-#include "engine/backup.hpp"
+#include "engine/prune.hpp"
 #include "engine/restore.hpp"
 #include "engine/verify.hpp"
 #include "support/memory_store.hpp"
@@ -25,6 +25,11 @@ class Workbench {
   RunOutcome run(std::optional<Kind> kind = std::nullopt);
   // Expects it to end with a point; returns its number.
   Sequence run_good(std::optional<Kind> kind = std::nullopt);
+  RunContext context() const;
+  // Folds that range, or what the keep rules let go; returns how many points went.
+  std::uint64_t fold(std::optional<Sequence> first = {}, std::optional<Sequence> last = {});
+  // Numbers of the sealed points.
+  std::vector<Sequence> points() const;
   Subject subject(const std::string& what = "job") const;
   // Restores everything below the source of that point and gives what is there.
   Snapshot restored(Sequence sequence);
@@ -37,7 +42,8 @@ class Workbench {
   OpenStore open_store = open_local_store;
   Argon2Cost key_cost{8, 1};  // the least there is
   Observer* observer = &silent_;
-  SystemClock clock;
+  SystemClock system_clock;
+  const Clock* clock = &system_clock;
 
  private:
   TempFolder folder_;

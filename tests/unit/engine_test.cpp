@@ -72,7 +72,7 @@ TEST(Runs, DamageThatIsKnownIsSavedAnew) {
   write_file(volume, content);
   Ledger ledger(bench.home().ledger_path());
   Subject subject = bench.subject();
-  VerifyResult found = verify(subject, {}, bench.clock, &ledger, *bench.observer);
+  VerifyResult found = verify(subject, {}, *bench.clock, &ledger, *bench.observer);
   EXPECT_FALSE(found.good());
   RunOutcome outcome = bench.run();
   EXPECT_EQ(outcome.entry.result, "done");
@@ -183,7 +183,7 @@ TEST(Preview, CountsWithoutWriting) {
   write_file(bench.source() + "/new", "new");
   fs::remove(bench.source() + "/f2");
   Snapshot before = take_snapshot(bench.drive());
-  RunContext context{bench.home(), bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {},
+  RunContext context{bench.home(), *bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {},
                      {},           true,        open_local_store};
   PreviewResult result = preview_job("job", std::nullopt, context);
   EXPECT_EQ(result.all.added.files, 1u);

@@ -65,6 +65,7 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"what-skip-older", {{"5 years"}, {"9 months"}}},
       {"what-skip-newer", {{"5 minutes"}, {"1 day"}}},
       {"where-destinations", {{"label:tern-2"}, {"/media/é"}}},
+      {"where-use", {{"all connected"}, {"next when full"}}},
       {"where-same-disk", {{"accept"}, {"refuse"}}},
       {"when-runs", {{"weekdays at 12:30"}, {"daily at 20:30", "first sunday at 03:00 full"}}},
       {"when-if-missed", {{"skip"}, {"catch up"}}},

@@ -1,0 +1,62 @@
+// Folding: a range of sets of a chain becomes one, without the sources. docs/FORMAT.md section 11.
+#pragma once
+
+#include "archive/reachable.hpp"
+
+namespace kestrum {
+
+// What of one file of a set in the range is needed.
+struct FoldedFile {
+  Sequence set = 0;
+  std::uint32_t slot = 0;
+  bool kept = false;           // taken over as it is
+  std::uint32_t new_slot = 0;  // when kept
+  struct Frame {
+    std::uint32_t size = 0;
+    std::uint32_t needed = 0, content = 0;  // bytes of content
+    bool twice = false;                     // may hold what an earlier set of the range holds too
+  };
+  std::map<std::uint64_t, Frame> frames;  // by offset
+};
+
+// A fold before it is carried out: what it takes over, copies and leaves out.
+struct FoldPlan {
+  Sequence first = 0, last = 0;     // covered
+  std::vector<Sequence> sets;       // sealed ones of the range, in order
+  std::vector<FoldedFile> files;
+  std::uint64_t stored_bytes = 0;   // of those sets
+  std::uint64_t kept_bytes = 0;     // in volumes that stay as they are
+  std::uint64_t copied_bytes = 0;   // in frames that are written again
+  std::uint64_t records = 0;        // of the index, at most
+  // Space that must be free while it is done, at most; the old sets lie beside it until the end.
+  std::uint64_t needed_bytes() const;
+  // Shares as content bytes: below, a frame is packed anew; below, a volume is not kept.
+  static constexpr double least_of_frame = 0.5;
+  static constexpr double least_of_volume = 0.75;
+};
+
+struct FoldContext {
+  ChainReader& chain;
+  std::function<void(std::uint64_t bytes)> step;  // done so far; may throw to stop
+};
+
+// The sealed sets that `first` to `last` cover, all of one chain. Throws damage where it cannot be said what
+// is needed: then nothing may be folded. `reachable` is what the last of the range, and later sets that need
+// something of it, refer to.
+FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable);
+
+struct FoldedSet {
+  Seal seal;           // ready to be written
+  SetIdentity identity;
+};
+
+// Writes the volumes and the index into `folder`, which exists. Sealing is the caller's.
+FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const ReachableChunks& reachable,
+                     Store& store, const std::string& folder, const SecretKey& master,
+                     SetWriterOptions options);
+
+// Reads back what was written and looks up every needed chunk. What is wrong, in plain words.
+std::vector<std::string> check_fold(const FoldContext& context, const FoldPlan& plan,
+                                    const ReachableChunks& reachable, SetReader& folded);
+
+}  // namespace kestrum

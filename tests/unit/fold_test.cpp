@@ -1,0 +1,99 @@
+// Folding: whatever a tree went through, every point that is left gives back exactly what was there.
+#include <gtest/gtest.h>
+
+#include "support/workbench.hpp"
+
+namespace kestrum::test {
+namespace {
+
+// Does not compress, and says the same for the same seed.
+std::string noise(unsigned seed, std::size_t size) {
+  std::mt19937 random(seed);
+  std::string out(size, 0);
+  for (char& c : out) c = static_cast<char>(random());
+  return out;
+}
+
+class Folding : public testing::TestWithParam<unsigned> {};
+
+TEST_P(Folding, EveryPointLeftRestoresExactly) {
+  unsigned seed = GetParam();
+  Workbench bench("[how]\nrenew = \"never\"\nvolume-size = \"" + std::string(seed % 2 == 0 ? "256 KiB" : "1 GiB") +
+                  "\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
+  TreeMaker maker(bench.source(), seed);
+  maker.grow(50);
+  write_file(bench.source() + "/vanishes", std::string(300000, 'v') + std::to_string(seed));
+  std::map<Sequence, Snapshot> expected;
+  for (int round = 0; round < 12; ++round) {
+    Kind kind = seed % 3 == 0 && maker.number(3) == 0 ? Kind::differential : Kind::incremental;
+    Sequence point = bench.run_good(round == 0 ? std::nullopt : std::optional(kind));
+    ASSERT_NE(point, 0u);
+    expected[point] = take_snapshot(bench.source());
+    if (round > 2 && maker.number(2) == 0) {
+      std::vector<Sequence> points = bench.points();
+      std::size_t first = maker.number(static_cast<unsigned>(points.size() - 1));
+      std::size_t last = first + 1 + maker.number(static_cast<unsigned>(points.size() - first - 1));
+      EXPECT_EQ(bench.fold(points[first], points[last]), last - first);
+      for (std::size_t i = first; i < last; ++i) expected.erase(points[i]);
+    }
+    maker.churn(1 + static_cast<int>(maker.number(20)));
+    // Gone for a while, and back as it was: later points refer to the old content.
+    std::string name = bench.source() + "/vanishes";
+    if (std::filesystem::exists(name)) {
+      std::filesystem::remove(name);
+    } else if (maker.number(2) == 0) {
+      write_file(name, std::string(300000, 'v') + std::to_string(seed));
+    }
+  }
+  std::vector<Sequence> left;
+  for (const auto& [point, snapshot] : expected) {
+    left.push_back(point);
+    EXPECT_EQ(compare_snapshots(snapshot, bench.restored(point)), "") << "point " << point << ", seed " << seed;
+  }
+  EXPECT_EQ(bench.points(), left);
+  EXPECT_TRUE(bench.verified().good());
+  EXPECT_TRUE(bench.verified(VerifyDepth::quick).good());
+}
+
+INSTANTIATE_TEST_SUITE_P(Seeds, Folding, testing::Range(1u, 25u));
+
+TEST(Fold, TheLastRunBuildsOnWhatWasFolded) {
+  Workbench bench("[protect]\nencryption = \"none\"\n");
+  TreeMaker maker(bench.source(), 5);
+  maker.grow(40);
+  for (int i = 0; i < 4; ++i) {
+    bench.run_good();
+    maker.churn(6);
+  }
+  EXPECT_EQ(bench.fold({}, 4), 3u);
+  EXPECT_EQ(bench.points(), std::vector<Sequence>{4});
+  std::string name = std::filesystem::path(bench.set_folder(4)).filename();
+  EXPECT_TRUE(name.find("_full_from-000001") != std::string::npos) << name;
+  RunOutcome next = bench.run();
+  EXPECT_EQ(next.entry.kind, "incremental") << next.entry.reason;
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(5)), "");
+  // The chain of one full and one increment: what was there before is gone.
+  EXPECT_EQ(bench.points(), (std::vector<Sequence>{4, 5}));
+  EXPECT_TRUE(bench.verified().good());
+}
+
+TEST(Fold, DropsWhatNobodyRefersTo) {
+  Workbench bench("[protect]\nencryption = \"none\"\n");
+  write_file(bench.source() + "/stays", noise(1, 400000));
+  for (unsigned i = 0; i < 5; ++i) {
+    write_file(bench.source() + "/changes", noise(100 + i, 600000));
+    bench.run_good();
+  }
+  auto bytes = [&] {
+    std::uint64_t sum = 0;
+    for (const FoundSet& set : bench.subject().sets()) sum += set.seal->core.facts.totals.stored_bytes;
+    return sum;
+  };
+  std::uint64_t before = bytes();
+  EXPECT_GT(before, 3400000u);
+  bench.fold({}, 5);
+  EXPECT_LT(bytes(), 1100000u);
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -220,12 +220,15 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
     kept += sealed.size;
     core.files.push_back(std::move(sealed));
   }
+  // By what stands for it now: what was folded before is not carried on for ever.
   for (Sequence sequence : plan.sets) {
-    for (const SetNeed& need : context.chain.set(sequence).facts().needs) {
-      bool inside = need.sequence >= *facts.folded_from;
+    for (SetNeed need : context.chain.set(sequence).facts().needs) {
+      if (need.sequence >= *facts.folded_from) continue;
+      if (const FoundSet* met = context.chain.meeting(need, facts.chain))
+        need = {met->folder.sequence, met->seal->core.facts.set};
       bool there = std::any_of(facts.needs.begin(), facts.needs.end(),
                                [&](const SetNeed& other) { return other.set == need.set; });
-      if (!inside && !there) facts.needs.push_back(need);
+      if (!there) facts.needs.push_back(need);
     }
   }
   if (facts.needs.empty()) {

@@ -29,6 +29,8 @@ Verb browse_verb();
 Verb find_verb();
 Verb restore_verb();
 Verb verify_verb();
+Verb prune_verb();
+Verb fold_verb();
 Verb recovery_create_verb();
 Verb status_verb();
 Verb history_verb();

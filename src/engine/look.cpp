@@ -42,7 +42,7 @@ std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundS
   };
   std::map<Id, Known> known;
   for (const FoundSet& set : sets) {
-    if (set.superseded) continue;
+    if (set.superseded || set.folder.removing) continue;
     PointInfo info;
     info.sequence = set.folder.sequence;
     info.folder = set.folder.name;
@@ -72,10 +72,16 @@ std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundS
   }
   // What lacks a set that it needs cannot be restored whole.
   for (PointInfo& info : points) {
-    for (const SetNeed& need : info.facts.needs) {
+    std::vector<SetNeed> standing;  // the sets that stand for those it needs, each once
+    for (const SetNeed& need : std::exchange(info.facts.needs, {})) {
       auto found = std::find_if(points.begin(), points.end(), [&](const PointInfo& other) {
         return other.sealed && other.facts.meets(need, info.facts.chain);
       });
+      SetNeed now = found == points.end() ? need : SetNeed{found->sequence, found->facts.set};
+      bool listed = std::any_of(standing.begin(), standing.end(),
+                                [&](const SetNeed& other) { return other.set == now.set; });
+      if (listed) continue;
+      standing.push_back(now);
       if (found == points.end()) {
         info.health = "incomplete";
         info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
@@ -90,6 +96,7 @@ std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundS
       info.findings.push_back("it needs set " + std::to_string(need.sequence) +
                               ", which is damaged; what that means for it: kestrum verify");
     }
+    info.facts.needs = std::move(standing);
   }
   return points;
 }

@@ -11,7 +11,7 @@ struct PointInfo {
   Sequence sequence = 0;
   std::string folder;
   bool sealed = false;
-  SetFacts facts;      // when sealed
+  SetFacts facts;      // when sealed; `needs` as the sets that stand for them now
   std::string health;  // unproved, proved, damaged, incomplete
   std::vector<std::string> findings;
   bool good() const { return health == "proved" || health == "unproved"; }

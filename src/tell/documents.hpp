@@ -5,6 +5,7 @@
 
 #include "engine/look.hpp"
 #include "engine/preview.hpp"
+#include "engine/prune.hpp"
 #include "engine/restore.hpp"
 #include "engine/verify.hpp"
 
@@ -43,5 +44,7 @@ std::string find_document(const SetFacts& point, const std::string& pattern, con
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
                              std::uint64_t item_count);
 std::string verify_document(const VerifyResult& result);
+std::string prune_document(const std::string& job, const std::vector<PruneOutcome>& outcomes);
+std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes);
 
 }  // namespace kestrum

@@ -1,0 +1,89 @@
+#include "base/text.hpp"
+#include "tell/documents.hpp"
+#include "tell/json_parts.hpp"
+
+namespace kestrum {
+namespace {
+
+const char* fate_name(Fate fate) {
+  return fate == Fate::goes ? "goes" : fate == Fate::folds ? "folds" : "stays";
+}
+
+Json plan_json(const PruneOutcome& outcome) {
+  Json points = Json::array();
+  for (std::size_t i = 0; i < outcome.sets.size(); ++i) {
+    const SetFacts& facts = outcome.sets[i].facts;
+    const SetFate& fate = outcome.plan.fates[i];
+    points.push_back({{"point", facts.sequence},
+                      {"kind", kind_name(facts.kind)},
+                      {"started", utc_text(facts.started)},
+                      {"stored-bytes", facts.totals.stored_bytes},
+                      {"good", outcome.sets[i].good},
+                      {"fate", fate_name(fate.fate)},
+                      {"into", fate.fate == Fate::folds ? Json(fate.into) : Json(nullptr)},
+                      {"reason", fate.reason},
+                      {"broken-promise", fate.broken_promise.empty() ? Json(nullptr) : Json(fate.broken_promise)}});
+  }
+  return points;
+}
+
+}  // namespace
+
+std::string prune_document(const std::string& job, const std::vector<PruneOutcome>& outcomes) {
+  Json json = document("prune");
+  json["job"] = to_utf8(job);
+  Json drives = Json::array();
+  for (const PruneOutcome& outcome : outcomes) {
+    Json drive{{"destination", to_utf8(outcome.destination)},
+               {"folder", to_utf8(outcome.root)},
+               {"rules", keep_lines(outcome.rules)},
+               {"held", outcome.plan.held.empty() ? Json(nullptr) : Json(outcome.plan.held)},
+               {"points", plan_json(outcome)},
+               {"broken-promises", outcome.plan.broken},
+               {"frees-bytes", outcome.plan.frees},
+               {"points-left", outcome.plan.points_left},
+               {"done", nullptr}};
+    if (outcome.done) {
+      const UpkeepResult& done = *outcome.done;
+      drive["done"] = {{"removed", done.removed},
+                       {"folded", done.folded},
+                       {"freed-bytes", done.freed_bytes},
+                       {"stored-bytes", done.job_bytes},
+                       {"points-left", done.points_left},
+                       {"over-limit-bytes", done.rounds.back().excess},
+                       {"not-folded", done.unfolded.empty() ? Json(nullptr) : Json(done.unfolded)}};
+    }
+    drive["free-bytes"] = outcome.space.free;
+    drive["total-bytes"] = outcome.space.total;
+    drives.push_back(std::move(drive));
+  }
+  json["destinations"] = drives;
+  return text_of(json);
+}
+
+std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes) {
+  Json json = document("fold");
+  json["job"] = to_utf8(job);
+  Json drives = Json::array();
+  for (const FoldOutcome& outcome : outcomes) {
+    Json batches = Json::array();
+    for (const FoldPlan& plan : outcome.batches) {
+      batches.push_back({{"points", plan.sets},
+                         {"into", plan.last},
+                         {"stored-bytes", plan.stored_bytes},
+                         {"kept-bytes", plan.kept_bytes},
+                         {"copied-bytes", plan.copied_bytes},
+                         {"needed-bytes", plan.needed_bytes()}});
+    }
+    drives.push_back({{"destination", to_utf8(outcome.destination)},
+                      {"folder", to_utf8(outcome.root)},
+                      {"batches", batches},
+                      {"points-gone", outcome.points_gone},
+                      {"stored-bytes-before", outcome.bytes_before},
+                      {"stored-bytes-after", outcome.bytes_after}});
+  }
+  json["destinations"] = drives;
+  return text_of(json);
+}
+
+}  // namespace kestrum

@@ -1,0 +1,123 @@
+// Killed at random moments of pruning and folding: every point that is left restores, and the next command
+// works.
+#include <signal.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <nlohmann/json.hpp>
+
+#include "program/desk.hpp"
+
+namespace kestrum::test {
+namespace {
+
+std::vector<int> points_of(Desk& desk) {
+  Ran ran = desk({"points", "wardens", "--json"});
+  const nlohmann::json document = nlohmann::json::parse(ran.out);
+  std::vector<int> out;
+  for (const auto& point : document.at("points")) out.push_back(point.at("point"));
+  return out;
+}
+
+// A job's life with one command killed in each round.
+void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std::string>& command,
+                 unsigned least_points, int& killed) {
+  std::map<int, Snapshot> points;
+  std::mt19937 random(2027);
+  long length = 200000;
+  for (int round = 0; round < rounds; ++round) {
+    while (points.size() < least_points) {
+      Ran ran = desk({"run", "wardens"});
+      ASSERT_EQ(ran.exit, 0) << ran.err;
+      points[std::stoi(ran.out.substr(ran.out.find("point ") + 6))] = take_snapshot(desk.source());
+      maker.churn(8);
+    }
+    std::vector<std::string> words = command;
+    if (command[0] == "fold") words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first)});
+    auto begin = std::chrono::steady_clock::now();
+    pid_t pid = desk.program.start(words);
+    usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
+    kill(pid, SIGKILL);
+    if (Program::wait(pid) == -SIGKILL) {
+      ++killed;
+    } else {
+      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+    }
+    EXPECT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
+    std::vector<int> left = points_of(desk);
+    ASSERT_FALSE(left.empty()) << round << desk({"points", "wardens"}).out << desk({"points", "wardens"}).err;
+    for (int which : {left.front(), left.back(), left[random() % left.size()]}) {
+      std::string to = desk.folder / "out";
+      EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
+      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
+          << "round " << round << " point " << which;
+      std::filesystem::remove_all(to);
+    }
+    // Whatever was left half done is completed or taken back by the same command.
+    Ran again = desk(words);
+    EXPECT_TRUE(again.exit == 0 || (command[0] == "fold" && holds(again.err, "holds one point"))) << again.err;
+    left = points_of(desk);
+    std::erase_if(points, [&](const auto& one) { return std::find(left.begin(), left.end(), one.first) == left.end(); });
+    EXPECT_EQ(points.size(), left.size());
+    for (const auto& entry : std::filesystem::directory_iterator(desk.job_folder())) {
+      std::string name = entry.path().filename();
+      EXPECT_FALSE(name.ends_with(".removing") || name.ends_with(".unfinished")) << name;
+    }
+  }
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
+}
+
+// KESTRUM_KILLS=100 in the evidence tier.
+TEST(KilledUpkeep, FoldingAtRandomMoments) {
+  Desk desk;
+  TreeMaker maker(desk.source(), 12);
+  maker.grow(150);
+  // Room for volumes that are kept and for some that are written again.
+  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "never", "--keep-points", "1000 points"}, false);
+  const char* asked = std::getenv("KESTRUM_KILLS");
+  int rounds = asked != nullptr ? std::atoi(asked) : 30, killed = 0;
+  kill_rounds(desk, maker, rounds, {"fold", "wardens"}, 5, killed);
+  EXPECT_GE(killed, rounds / 2) << "most should have been killed";
+  std::printf("killed %d of %d times while folding\n", killed, rounds);
+}
+
+TEST(KilledUpkeep, PruningAtFiftyMoments) {
+  Desk desk;
+  TreeMaker maker(desk.source(), 13);
+  maker.grow(100);
+  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "every 2 sets", "--keep-points", "1000 points"}, false);
+  // The rules of the runs keep everything; those of the command that is killed do not.
+  std::map<int, Snapshot> points;
+  std::mt19937 random(7);
+  int killed = 0;
+  for (int round = 0; round < 50; ++round) {
+    while (points.size() < 7) {
+      Ran ran = desk({"run", "wardens"});
+      ASSERT_EQ(ran.exit, 0) << ran.err;
+      points[std::stoi(ran.out.substr(ran.out.find("point ") + 6))] = take_snapshot(desk.source());
+      maker.churn(5);
+    }
+    ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "2 points"}).exit, 0);
+    pid_t pid = desk.program.start({"prune", "wardens"});
+    usleep(static_cast<useconds_t>(random() % 25000));
+    kill(pid, SIGKILL);
+    killed += Program::wait(pid) == -SIGKILL ? 1 : 0;
+    ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "1000 points"}).exit, 0);
+    ASSERT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
+    std::vector<int> left = points_of(desk);
+    ASSERT_GE(left.size(), 2u);
+    EXPECT_EQ(left.back(), points.rbegin()->first);
+    for (int which : {left.front(), left.back()}) {
+      std::string to = desk.folder / "out";
+      EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
+      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "") << round << " point " << which;
+      std::filesystem::remove_all(to);
+    }
+    std::erase_if(points, [&](const auto& one) { return std::find(left.begin(), left.end(), one.first) == left.end(); });
+  }
+  EXPECT_GE(killed, 20) << "most should have been killed";
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
+}
+
+}  // namespace
+}  // namespace kestrum::test

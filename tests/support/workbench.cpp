@@ -16,6 +16,11 @@ void Workbench::set_job(const std::string& text) {
   write_file(home_.job_path("job"), text);
 }
 
+void Workbench::set_keep(const std::string& lines) {
+  std::string text = home_.load_job("job").text;
+  set_job(text.substr(0, text.find("[keep]")) + "[keep]\n" + lines + "\n");
+}
+
 RunContext Workbench::context() const {
   return {home_, *clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, {}, true, open_store};
 }

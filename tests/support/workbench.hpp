@@ -21,6 +21,8 @@ class Workbench {
   std::string path(const std::string& name) const { return folder_ / name; }
   const Home& home() const { return home_; }
   void set_job(const std::string& text);
+  // Other lines of the [keep] table, which stands last.
+  void set_keep(const std::string& lines);
 
   RunOutcome run(std::optional<Kind> kind = std::nullopt);
   // Expects it to end with a point; returns its number.

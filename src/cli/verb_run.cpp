@@ -33,8 +33,7 @@ void print_outcome(const RunOutcome& outcome, bool colour) {
         grouped(totals.changed_files), grouped(totals.gone_files), size_text(totals.read_bytes),
         size_text(totals.stored_bytes));
     out("  in {}\n", printable(outcome.set_folder));
-    if (!outcome.upkeep.empty()) out("  by the keep rules: {}\n", outcome.upkeep);
-    for (const std::string& broken : outcome.broken_promises) out("  {}\n", broken);
+    for (const std::string& line : run.upkeep) out("  {}\n", line);
     out("  {}; took {}; {} free\n", run.checked.empty() ? "not read back" : run.checked,
         duration_text(between(run.started, run.ended.value_or(run.started))), size_text(outcome.free_bytes));
   }

@@ -58,6 +58,9 @@ class JobRun {
     entry.exit_code = outcome_.error              ? exit_code_of(outcome_.error->kind())
                       : outcome_.problems.empty() ? exit_done
                                                   : exit_problems;
+    if (outcome_.error && outcome_.error->kind() == ErrorKind::full && outcome_.error->hint().empty())
+      outcome_.error = Error(ErrorKind::full, outcome_.error->what(),
+                             "make room on the drive; the points made before are as they were");
     if (outcome_.error) entry.message = outcome_.error->what();
     ledger_->finish_run(entry, outcome_.problems);
     return std::move(outcome_);
@@ -94,7 +97,8 @@ class JobRun {
     JobLock lock(*destination_.store, destination_.folder, context_.machine);
     tidy_job_folder(*destination_.store, destination_.folder, state_->job,
                     [this](const std::string& text) { observer_.note(text); });
-    FitDrive fit(job_, destination_, *state_, keys_, ledger_.get(), context_, lock);
+    FitDrive fit(job_, destination_, *state_, keys_, ledger_.get(), context_, lock,
+                 [this](const UpkeepResult& result) { tell_upkeep(result, "to make room: "); });
     fit.upkeep().finish_folds();
     if (observer_.wants_totals()) scan(selection);
     make_point(selection, lock, fit);
@@ -126,15 +130,22 @@ class JobRun {
     }
   }
 
+  void tell_upkeep(const UpkeepResult& result, const std::string& why) {
+    std::vector<std::string> lines;
+    if (!result.nothing()) lines.push_back(why + upkeep_text(result));
+    for (const KeepPlan& plan : result.rounds) lines.insert(lines.end(), plan.broken.begin(), plan.broken.end());
+    for (const std::string& line : lines) {
+      observer_.note(line);
+      outcome_.entry.upkeep.push_back(line);
+    }
+  }
+
   // What the keep rules let go, once the new point is there and was found good.
   void keep_up(Upkeep& upkeep) {
     if (outcome_.error || outcome_.entry.checked == "not read back, stopped") return;
     try {
       UpkeepResult result = upkeep.prune();
-      if (!result.nothing()) outcome_.upkeep = upkeep_text(result);
-      for (const KeepPlan& plan : result.rounds)
-        for (const std::string& broken : plan.broken) outcome_.broken_promises.push_back(broken);
-      for (const std::string& broken : outcome_.broken_promises) observer_.note(broken);
+      tell_upkeep(result, "by the keep rules: ");
       if (!result.rounds.front().held.empty()) observer_.note("nothing is removed: " + result.rounds.front().held);
     } catch (const Error& error) {
       // The point is made; that the old ones are still there is a problem of its own.

@@ -31,8 +31,6 @@ struct RunOutcome {
   std::optional<Error> error;    // why it failed, was stopped, or what the check found
   std::string set_folder;        // of the new point, on this machine
   std::uint64_t free_bytes = 0;  // on the destination afterwards
-  std::string upkeep;            // what went by the keep rules, in words; empty: nothing
-  std::vector<std::string> broken_promises;
 };
 
 // One outcome for each destination that was written to or tried. Never throws for what went wrong with a run:

@@ -6,12 +6,14 @@
 namespace kestrum {
 
 FitDrive::FitDrive(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-                   const RunContext& context, const JobLock& lock)
+                   const RunContext& context, const JobLock& lock,
+                   std::function<void(const UpkeepResult&)> made_room)
     : job_(job),
       destination_(destination),
       context_(context),
       upkeep_(job, destination, state, keys, ledger, context, &lock),
-      store_(*destination.store) {}
+      store_(*destination.store),
+      made_room_(std::move(made_room)) {}
 
 // The walk is only worth its time where the sources as they are would not fit.
 std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room) {
@@ -35,9 +37,7 @@ std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room
 UpkeepResult FitDrive::make_room(std::uint64_t bytes) {
   UpkeepResult result = upkeep_.prune(bytes);
   freed_ += result.freed_bytes;
-  if (!result.nothing()) context_.observer.note("to make room for the next set: " + upkeep_text(result));
-  for (const KeepPlan& plan : result.rounds)
-    for (const std::string& broken : plan.broken) context_.observer.note(broken);
+  made_room_(result);
   return result;
 }
 
@@ -48,12 +48,12 @@ bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Select
     sampled_ = true;
     need = {first_full(selection, room), true};
   }
-  need.bytes = std::max(need.bytes, needed_);
-  bool fits = room > 0 && need.bytes <= static_cast<std::uint64_t>(room);
-  if (!fits) {
-    if (!make_room(need.bytes).nothing()) return true;
+  auto fits = [&](std::uint64_t bytes) { return room > 0 && bytes <= static_cast<std::uint64_t>(room); };
+  std::uint64_t wanted = std::max(need.bytes, needed_);
+  if (!fits(wanted)) {
+    if (!make_room(wanted).nothing()) return true;
     // Where the estimate may be wrong the attempt tells; nothing is lost by it.
-    if (need.sure || room <= 0) refuse(need.bytes, "");
+    if ((need.sure && !fits(need.bytes)) || room <= 0) refuse(need.bytes, "");
   }
   const KeepRules rules = acting_rules(job_.keep);
   std::string limit = "the limit of the job";
@@ -64,7 +64,7 @@ bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Select
 
 void FitDrive::during(const Error& error) {
   context_.observer.note(std::string("the drive is full: ") + error.what());
-  // It takes more than that, nobody knows how much.
+  // It takes more than that, nobody knows how much: a guess, which refuses nothing.
   needed_ = store_.written() + store_.written() / 4 + (1u << 20);
   if (make_room(needed_).nothing()) refuse(needed_, "at least ");
 }

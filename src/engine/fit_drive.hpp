@@ -12,7 +12,8 @@ namespace kestrum {
 class FitDrive {
  public:
   FitDrive(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-           const RunContext& context, const JobLock& lock);
+           const RunContext& context, const JobLock& lock,
+           std::function<void(const UpkeepResult&)> made_room);
 
   Upkeep& upkeep() { return upkeep_; }
   // The destination's, which ends where the job's limits do.
@@ -34,6 +35,7 @@ class FitDrive {
   const RunContext& context_;
   Upkeep upkeep_;
   LimitedStore store_;
+  std::function<void(const UpkeepResult&)> made_room_;  // told of what went
   std::uint64_t freed_ = 0;
   std::uint64_t needed_ = 0;        // known by trying
   bool sampled_ = false;

@@ -31,11 +31,16 @@ CREATE INDEX set_check_set ON set_check(set_id);
 PRAGMA user_version = 1;
 )";
 
+constexpr const char* schema_2 = R"(
+ALTER TABLE run ADD COLUMN upkeep TEXT NOT NULL DEFAULT '';
+PRAGMA user_version = 2;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
     "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, "
-    "log_file, checked FROM run ";
+    "log_file, checked, upkeep FROM run ";
 
 RunEntry read_run(const Statement& row) {
   RunEntry run;
@@ -60,6 +65,7 @@ RunEntry read_run(const Statement& row) {
   run.problems = row.integer(22);
   run.log_file = row.text(23);
   run.checked = row.text(24);
+  if (!row.text(25).empty()) run.upkeep = split(row.text(25), '\n');
   return run;
 }
 
@@ -97,6 +103,7 @@ void Ledger::migrate() {
                 "use that version, or move the ledger away: it only keeps history");
   }
   if (found < 1) database_.run(schema_1);
+  if (found < 2) database_.run(schema_2);
   database_.run("COMMIT");
 }
 
@@ -123,7 +130,7 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
       "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, "
       "files=?9, "
       "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
-      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21 WHERE id=?1");
+      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21, upkeep=?22 WHERE id=?1");
   update.bind(1, run.id)
       .bind(2, utc_text(run.ended.value_or(run.started)))
       .bind(3, run.result)
@@ -142,7 +149,7 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
         totals.gone_files, totals.read_bytes, totals.new_bytes, totals.stored_bytes}) {
     update.bind(at++, static_cast<std::int64_t>(value));
   }
-  update.bind(19, run.problems).bind(20, to_utf8(run.log_file)).bind(21, run.checked).step();
+  update.bind(19, run.problems).bind(20, to_utf8(run.log_file)).bind(21, run.checked).bind(22, join(run.upkeep, "\n")).step();
   for (const Problem& problem : problems) {
     Statement insert(database_.get(),
                      "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");

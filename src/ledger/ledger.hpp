@@ -29,6 +29,7 @@ struct RunEntry {
   std::int64_t problems = 0;
   std::string log_file;
   std::string checked;  // "read back, good"
+  std::vector<std::string> upkeep = {};  // what went by the keep rules, and promises that a limit broke
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".
@@ -45,7 +46,7 @@ struct CheckEntry {
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 1;
+  static constexpr int version = 2;
   explicit Ledger(const std::string& path);
   // The same, but one that is damaged is moved aside (".damaged") and a new one begun: history is not worth a
   // missed run. `note` is told.

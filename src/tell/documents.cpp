@@ -59,6 +59,7 @@ Json run_json(const RunEntry& run) {
             {"totals", totals_json(run.totals)},
             {"problem-count", run.problems},
             {"checked", run.checked},
+            {"upkeep", run.upkeep},
             {"message", to_utf8(run.message)},
             {"log", to_utf8(run.log_file)}};
   return json;

@@ -82,6 +82,7 @@ std::vector<std::string> run_summary(const RunEntry& run) {
   lines.push_back("New " + grouped(totals.new_files) + ", changed " + grouped(totals.changed_files) +
                   ", gone " + grouped(totals.gone_files) + "; read " + size_text(totals.read_bytes) +
                   ", stored " + size_text(totals.stored_bytes));
+  for (const std::string& line : run.upkeep) lines.push_back("Kept up: " + line);
   lines.push_back("Check: " + (run.checked.empty() ? "not read back" : run.checked));
   return lines;
 }

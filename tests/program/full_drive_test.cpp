@@ -1,0 +1,174 @@
+// A drive that fills: at every level, the earlier points stay whole, the message says what is, and the next
+// run after space was freed succeeds. Real tmpfs and ext4; needs root.
+#include <sys/statvfs.h>
+
+#include "program/desk.hpp"
+#include "support/mounts.hpp"
+
+namespace kestrum::test {
+namespace {
+
+constexpr std::uint64_t step = 64u << 10;
+
+std::string noise(unsigned seed, std::size_t size) {
+  std::mt19937 random(seed);
+  std::string out(size, 0);
+  for (char& c : out) c = static_cast<char>(random());
+  return out;
+}
+
+std::uint64_t free_bytes(const std::string& folder) {
+  struct statvfs space {};
+  EXPECT_EQ(statvfs(folder.c_str(), &space), 0);
+  return std::uint64_t{space.f_bavail} * space.f_frsize;
+}
+
+// All but so many bytes are taken by a file beside the sets.
+void leave_free(const std::string& folder, std::uint64_t wanted) {
+  std::filesystem::remove(folder + "/other");
+  std::uint64_t free = free_bytes(folder);
+  if (free > wanted) write_file(folder + "/other", std::string(free - wanted, 'o'));
+}
+
+bool restores(Desk& desk, int point, const Snapshot& expected) {
+  std::string to = desk.folder / "out";
+  std::filesystem::remove_all(to);
+  Ran ran = desk({"restore", "wardens", desk.source(), "--at", std::to_string(point), "--to", to, "--quiet"});
+  return ran.exit == 0 && compare_snapshots(expected, take_snapshot(to + "/source")).empty();
+}
+
+TEST(FullDrive, EveryLevelOfAFillingTmpfs) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=32m");
+  ASSERT_TRUE(tmpfs.good());
+  for (unsigned i = 0; i < 6; ++i) write_file(desk.source() + "/photo-" + std::to_string(i), noise(i, 400000));
+  desk.define({"--check-after-run", "nothing", "--keep-points", "100 points"}, false);
+  ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
+  Snapshot first = take_snapshot(desk.source());
+  for (unsigned i = 0; i < 6; ++i) write_file(desk.source() + "/photo-" + std::to_string(i), noise(50 + i, 400000));
+  Snapshot second = take_snapshot(desk.source());
+  int full = 0, done = 0;
+  for (std::uint64_t level = 0; level * step < (32u << 20); ++level) {
+    leave_free(desk.drive(), level * step);
+    Ran ran = desk({"run", "wardens", "--quiet"});
+    ASSERT_TRUE(ran.exit == 0 || ran.exit == 9) << level << ": " << ran.err;
+    (ran.exit == 0 ? done : full) += 1;
+    if (ran.exit == 9) {
+      EXPECT_TRUE(holds(ran.err, "full") || holds(ran.err, "No space")) << level << ": " << ran.err;
+      EXPECT_TRUE(holds(ran.err, "\n  ")) << level << " no hint: " << ran.err;
+      if (level % 8 == 0) {
+        EXPECT_TRUE(restores(desk, 1, first)) << level;
+      }
+    }
+    bool sparse = level % 16 == 0 || (ran.exit == 9 && level % 4 == 0);
+    if (!sparse && ran.exit == 0 && done > 4) {
+      // Far above what is needed, each level is the same.
+    } else {
+      std::filesystem::remove(desk.drive() + "/other");
+      Ran next = desk({"run", "wardens", "--quiet"});
+      ASSERT_EQ(next.exit, 0) << level << ": " << next.err;
+      int point = std::stoi(next.out.substr(next.out.find("point ") + 6));
+      EXPECT_TRUE(restores(desk, point, second)) << level;
+      EXPECT_TRUE(restores(desk, 1, first)) << level;
+      EXPECT_EQ(desk({"verify", "wardens"}).exit, 0) << level;
+    }
+    // Back to one point, so that the next level is as hard.
+    for (const auto& entry : std::filesystem::directory_iterator(desk.job_folder())) {
+      std::string name = entry.path().filename();
+      if (entry.is_directory() && !name.starts_with("000001_")) std::filesystem::remove_all(entry.path());
+    }
+  }
+  EXPECT_GT(full, 30);
+  EXPECT_GT(done, 400);
+}
+
+TEST(FullDrive, OldPointsMakeRoomDownToTheFloor) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=16m");
+  ASSERT_TRUE(tmpfs.good());
+  desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
+  for (unsigned run = 0; run < 12; ++run) {
+    write_file(desk.source() + "/photo", noise(run, 3000000));
+    Ran ran = desk({"run", "wardens", "--quiet"});
+    ASSERT_EQ(ran.exit, 0) << run << ": " << ran.err << ran.out;
+    if (run == 8) {
+      EXPECT_TRUE(holds(desk({"history", "wardens", "--run", "9"}).out, "[keep] points = 100 points is not kept"))
+          << desk({"history", "wardens", "--run", "9"}).out;
+    }
+  }
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
+  // Now it would not even fit beside the last two.
+  write_file(desk.source() + "/photo", noise(99, 11000000));
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 9) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "the set needs") && holds(ran.err, "2 points that must stay")) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "what would help: use a larger drive")) << ran.err;
+  Snapshot now = take_snapshot(desk.source());
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
+  ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-at-least", "1 point"}).exit, 0);
+  ran = desk({"run", "wardens", "--quiet"});
+  ASSERT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_TRUE(restores(desk, std::stoi(ran.out.substr(ran.out.find("point ") + 6)), now));
+}
+
+TEST(FullDrive, TheLimitOfTheDriveIsKept) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=32m");
+  ASSERT_TRUE(tmpfs.good());
+  desk.define({"--how-kind", "full", "--keep-drive-limit", "50%"}, false);
+  for (unsigned run = 0; run < 9; ++run) {
+    write_file(desk.source() + "/photo", noise(run, 3000000 + 200000 * run));
+    Ran ran = desk({"run", "wardens", "--quiet"});
+    ASSERT_EQ(ran.exit, 0) << run << ": " << ran.err << ran.out;
+    EXPECT_GE(free_bytes(desk.drive()), 16u << 20) << run;
+  }
+  // What does not fit below the limit is not written, though the drive has room.
+  write_file(desk.source() + "/photo", noise(99, 17000000));
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 9) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "within the limits of [keep]") && holds(ran.err, "raise the limits")) << ran.err;
+  EXPECT_GE(free_bytes(desk.drive()), 16u << 20);
+}
+
+TEST(FullDrive, TheFirstFullIsNotBegunWhereItCannotFit) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=8m");
+  ASSERT_TRUE(tmpfs.good());
+  write_file(desk.source() + "/photo", noise(1, 12000000));
+  desk.define({}, false);
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 9) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "the set needs 11.")) << ran.err;
+  // What compresses does fit, though the files are larger than the drive.
+  write_file(desk.source() + "/photo", std::string(30000000, 'p'));
+  EXPECT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+}
+
+TEST(FullDrive, TheNextDriveTakesOver) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  std::string next_drive = desk.folder / "drive-2";
+  Mounted one("tmpfs", desk.drive(), "-t tmpfs -o size=8m"), two("tmpfs", next_drive, "-t tmpfs -o size=32m");
+  ASSERT_TRUE(one.good() && two.good());
+  desk.define({"--where-destinations", next_drive, "--where-use", "next when full", "--keep-points", "9 points",
+               "--keep-at-least", "9 points", "--how-kind", "full"},
+              false);
+  std::map<int, Snapshot> seen;
+  for (unsigned run = 0; run < 5; ++run) {
+    write_file(desk.source() + "/photo", noise(run, 3000000));
+    Ran ran = desk({"run", "wardens", "--quiet"});
+    EXPECT_EQ(ran.exit, 0) << run << ": " << ran.err << ran.out;
+  }
+  auto sets = [](const std::string& folder) {
+    return std::distance(std::filesystem::directory_iterator(folder + "/skerry-1/wardens"), {}) - 1;
+  };
+  EXPECT_EQ(sets(desk.drive()), 2);
+  EXPECT_EQ(sets(next_drive), 3);
+}
+
+}  // namespace
+}  // namespace kestrum::test

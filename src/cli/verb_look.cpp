@@ -1,4 +1,4 @@
-// points, browse and find.
+// browse and find, and what every verb with a SUBJECT shares.
 #include <fmt/format.h>
 
 #include "base/exit_codes.hpp"
@@ -24,7 +24,9 @@ std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more) {
   return more;
 }
 
-Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name) {
+namespace {
+
+SubjectOptions options_of(const Arguments& arguments, const Environment& environment, const std::string& name) {
   SubjectOptions options;
   options.subject = name;
   options.machine = arguments.value("machine").value_or("");
@@ -37,7 +39,26 @@ Subject open_subject(const Arguments& arguments, const Environment& environment,
   options.recovery_key = arguments.value("recovery-key");
   // Who brings a recovery key is not asked for a passphrase.
   if (!options.recovery_key) options.ask = environment.ask();
-  return Subject::open(&environment.home(), options);
+  return options;
+}
+
+}  // namespace
+
+Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name) {
+  return Subject::open(&environment.home(), options_of(arguments, environment, name));
+}
+
+std::vector<Subject> open_subjects(const Arguments& arguments, const Environment& environment,
+                                   const std::string& name) {
+  return Subject::open_each(&environment.home(), options_of(arguments, environment, name),
+                            [](const std::string& text) { err("note: {}\n", text); });
+}
+
+ChosenPoint open_at(const Arguments& arguments, const Environment& environment) {
+  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
+  std::string drive = subjects.size() > 1 ? printable(subjects[chosen.subject].drive_name()) + ":" : std::string();
+  return {std::move(subjects[chosen.subject]), chosen.wish, drive};
 }
 
 namespace {
@@ -50,84 +71,6 @@ TreePath path_of(const std::string& text) {
     throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point",
                 "write it from the root, like /srv/ringing, without '..'");
   return *path;
-}
-
-std::string needs_text(const SetFacts& facts) {
-  std::vector<Sequence> needed;
-  for (const SetNeed& need : facts.needs) needed.push_back(need.sequence);
-  return sequences_text(std::move(needed));
-}
-
-std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
-  try {
-    return std::make_unique<Ledger>(environment.home().ledger_path());
-  } catch (const Error&) {
-    return nullptr;  // looking needs no home
-  }
-}
-
-// Each finding once, with the points it is true of.
-std::string findings_text(const std::vector<PointInfo>& points) {
-  std::vector<std::pair<std::string, std::vector<Sequence>>> found;
-  for (const PointInfo& info : points) {
-    for (const std::string& finding : info.findings) {
-      auto same =
-          std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
-      if (same == found.end()) same = found.insert(found.end(), {finding, {}});
-      same->second.push_back(info.sequence);
-    }
-  }
-  std::string out;
-  for (const auto& [finding, where] : found)
-    out += (where.size() == 1 ? "Point " : "Points ") + sequences_text(where) + ": " + finding + "\n";
-  return out;
-}
-
-std::string points_page(const PointsResult& result) {
-  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
-                    printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
-                    "\n";
-  if (!result.points.empty() && result.points.back().sealed)
-    out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
-  out += "\n";
-  using enum Table::Align;
-  Table table({{"POINT", right},
-               {"MADE", left},
-               {"KIND", left},
-               {"FILES", right},
-               {"SIZE", right},
-               {"STORED", right},
-               {"NEEDS", left},
-               {"HEALTH", left}});
-  std::optional<Id> chain;
-  for (const PointInfo& info : result.points) {
-    if (!info.sealed) {
-      table.row({std::to_string(info.sequence), "", "", "", "", "", "", info.health});
-      continue;
-    }
-    bool begins = chain != info.facts.chain;
-    chain = info.facts.chain;
-    std::string kind = (begins ? "" : "  + ") + std::string(kind_name(info.facts.kind));
-    table.row(
-        {std::to_string(info.sequence), local_text(info.facts.started), kind,
-         grouped(info.facts.totals.files), size_text(info.facts.totals.bytes),
-         size_text(info.facts.totals.stored_bytes), needs_text(info.facts),
-         info.health + (info.facts.problems > 0 ? ", " + count_text(info.facts.problems, "problem") : "")});
-  }
-  out += table.text() + "\n" + findings_text(result.points);
-  out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
-  return out;
-}
-
-int points(const Arguments& arguments, const Environment& environment) {
-  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
-  PointsResult result = list_points(subject, ledger.get());
-  out("{}", arguments.has("json") ? points_document(result) : points_page(result));
-  bool damaged = std::any_of(result.points.begin(), result.points.end(), [](const PointInfo& info) {
-    return info.health == "damaged" || (info.sealed && info.health == "incomplete");
-  });
-  return damaged ? exit_code_of(ErrorKind::damage) : exit_done;
 }
 
 std::string mode_text(const Entry& entry) {
@@ -157,15 +100,15 @@ Table entry_table() {
 }
 
 int browse_path(const Arguments& arguments, const Environment& environment) {
-  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  OpenPoint point(subject, wish_for(subject, arguments.value("at"), environment.clock().now()));
+  ChosenPoint chosen = open_at(arguments, environment);
+  OpenPoint point(chosen.subject, chosen.wish);
   TreePath path = path_of(arguments.words().size() > 1 ? arguments.words()[1] : "/");
   Listing listing = browse(point, path);
   if (arguments.has("json")) {
     out("{}", browse_document(point.facts(), listing));
     return exit_done;
   }
-  out("Point {}: {}\n\n", point_text(point.facts()), printable(path.absolute()));
+  out("Point {}{}: {}\n\n", chosen.drive, point_text(point.facts()), printable(path.absolute()));
   Table table = entry_table();
   if (listing.self.type != EntryType::folder)
     table.row(entry_row(listing.self, std::string(listing.self.path.name())));
@@ -176,8 +119,8 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
 }
 
 int find(const Arguments& arguments, const Environment& environment) {
-  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  OpenPoint point(subject, wish_for(subject, arguments.value("at"), environment.clock().now()));
+  ChosenPoint chosen = open_at(arguments, environment);
+  OpenPoint point(chosen.subject, chosen.wish);
   const std::string& pattern = arguments.words()[1];
   std::vector<Entry> hits;
   constexpr std::size_t most = 10000;
@@ -188,9 +131,10 @@ int find(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     out("{}", find_document(point.facts(), pattern, hits));
   } else if (hits.empty()) {
-    out("Nothing in point {} has a name like '{}'.\n", point_text(point.facts()), printable(pattern));
+    out("Nothing in point {}{} has a name like '{}'.\n", chosen.drive, point_text(point.facts()),
+        printable(pattern));
   } else {
-    out("Point {}: {}\n\n", point_text(point.facts()), count_text(count, "hit"));
+    out("Point {}{}: {}\n\n", chosen.drive, point_text(point.facts()), count_text(count, "hit"));
     Table table = entry_table();
     for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
     out("{}", table.text());
@@ -201,17 +145,6 @@ int find(const Arguments& arguments, const Environment& environment) {
 
 }  // namespace
 
-Verb points_verb() {
-  return {{"points",
-           "SUBJECT",
-           "list the points one can go back to",
-           subject_words,
-           1,
-           1,
-           subject_options(),
-           {"kestrum points wardens", "kestrum points /media/tern-1 --job wardens"}},
-          points};
-}
 Verb browse_verb() {
   return {{"browse",
            "SUBJECT [PATH]",

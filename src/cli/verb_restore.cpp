@@ -57,15 +57,15 @@ RestoreRequest request_of(const Arguments& arguments) {
   return request;
 }
 
-void print_result(const RestoreResult& result, const RestoreRequest& request, std::uint64_t listed,
-                  std::uint64_t most) {
+void print_result(const RestoreResult& result, const RestoreRequest& request, const std::string& drive,
+                  std::uint64_t listed, std::uint64_t most) {
   if (listed > most) out("  and {} more\n", grouped(listed - most));
   std::vector<std::string> parts{count_text(result.files, "file")};
   if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
   if (result.others > 0)
     parts.push_back(count_text(result.others, "link or special file", "links and special files"));
   parts.push_back(size_text(result.bytes));
-  out("{} from point {}: {}\n", request.dry ? "Would restore" : "Restored", point_text(result.point),
+  out("{} from point {}{}: {}\n", request.dry ? "Would restore" : "Restored", drive, point_text(result.point),
       join(parts, ", "));
   if (result.kept > 0)
     out("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"),
@@ -79,8 +79,7 @@ void print_result(const RestoreResult& result, const RestoreRequest& request, st
 
 int restore_paths(const Arguments& arguments, const Environment& environment) {
   RestoreRequest request = request_of(arguments);
-  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  PointWish wish = wish_for(subject, arguments.value("at"), environment.clock().now());
+  ChosenPoint chosen = open_at(arguments, environment);
   Progress progress(environment, arguments.has("quiet"));
   bool json = arguments.has("json");
   std::vector<RestoredItem> items;
@@ -89,7 +88,7 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all
   // with --list.
   std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
-  RestoreResult result = restore(subject, wish, request, progress, [&](const RestoredItem& item) {
+  RestoreResult result = restore(chosen.subject, chosen.wish, request, progress, [&](const RestoredItem& item) {
     if (json) {
       ++listed;
       if (items.size() < most_items || arguments.has("list")) items.push_back(item);
@@ -102,7 +101,7 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   if (json) {
     out("{}", restore_document(result, items, listed));
   } else {
-    print_result(result, request, listed, most);
+    print_result(result, request, chosen.drive, listed, most);
   }
   if (result.damaged) return exit_code_of(ErrorKind::damage);
   return result.problems.empty() ? exit_done : exit_problems;

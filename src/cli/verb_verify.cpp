@@ -64,24 +64,34 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
                   near ? "did you mean '" + *near + "'?" : "write one of them");
     request.depth = *depth;
   }
-  Subject subject = open_subject(arguments, environment, arguments.words()[0]);
-  if (arguments.has("at") || subject.named_set())
-    request.at = wish_for(subject, arguments.value("at"), environment.clock().now());
+  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  if (arguments.has("at") || subjects[0].named_set()) {
+    DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
+    request.at = chosen.wish;
+    Subject only = std::move(subjects[chosen.subject]);
+    subjects.clear();
+    subjects.push_back(std::move(only));
+  }
   std::unique_ptr<Ledger> ledger;
   try {
     ledger = std::make_unique<Ledger>(environment.home().ledger_path());
   } catch (const Error& error) {
     err("note: what is found is not remembered: {}\n", error.what());
   }
-  Progress progress(environment, arguments.has("quiet"));
-  VerifyResult result = verify(subject, request, environment.clock(), ledger.get(), progress);
-  progress.finish();
-  if (arguments.has("json")) {
-    out("{}", verify_document(result));
-  } else {
+  bool good = true;
+  std::vector<DriveVerdict> verdicts;
+  for (const Subject& subject : subjects) {
+    Progress progress(environment, arguments.has("quiet"));
+    verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), ledger.get(), progress)});
+    progress.finish();
+    const VerifyResult& result = verdicts.back().result;
+    good = good && result.good();
+    if (arguments.has("json")) continue;
+    if (subjects.size() > 1) out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
     print_result(result, arguments.words()[0]);
   }
-  return result.good() ? exit_done : exit_code_of(ErrorKind::damage);
+  if (arguments.has("json")) out("{}", verify_document(verdicts));
+  return good ? exit_done : exit_code_of(ErrorKind::damage);
 }
 
 }  // namespace

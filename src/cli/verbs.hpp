@@ -31,6 +31,7 @@ Verb restore_verb();
 Verb verify_verb();
 Verb prune_verb();
 Verb fold_verb();
+Verb forecast_verb();
 Verb recovery_create_verb();
 Verb status_verb();
 Verb history_verb();
@@ -44,6 +45,16 @@ std::vector<OptionSpec> subject_options();
 // The same with `more` before them.
 std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more);
 Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
+// A job's over all its drives that are connected.
+std::vector<Subject> open_subjects(const Arguments& arguments, const Environment& environment,
+                                   const std::string& name);
+// The point that --at means, on whichever drive it is.
+struct ChosenPoint {
+  Subject subject;
+  PointWish wish;
+  std::string drive;  // "tern-1:", before the point's number; empty when there is only one
+};
+ChosenPoint open_at(const Arguments& arguments, const Environment& environment);
 inline constexpr const char* subject_words =
     "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "
     "folder or any\n"
@@ -51,6 +62,6 @@ inline constexpr const char* subject_words =
 inline constexpr const char* when_words =
     "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 "
     "days ago\": the\n"
-    "newest point that is not later.";
+    "newest point that is not later. tern-1:12 is point 12 on the drive tern-1.";
 
 }  // namespace kestrum

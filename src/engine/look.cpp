@@ -104,6 +104,7 @@ std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundS
 PointsResult list_points(const Subject& subject, Ledger* ledger) {
   PointsResult result;
   result.destination = subject.root();
+  result.drive = subject.drive_name();
   result.machine = subject.identity().machine;
   result.job = subject.identity().name;
   std::vector<FoundSet> sets = subject.sets();

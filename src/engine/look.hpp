@@ -23,6 +23,7 @@ std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundS
 
 struct PointsResult {
   std::string destination;
+  std::string drive;  // its name
   std::string machine;
   std::string job;
   bool encrypted = false;

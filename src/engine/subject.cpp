@@ -139,7 +139,8 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
                  (home->has_job(options.subject) || !fs::exists(options.subject));
   if (by_name) {
     subject.job_ = home->load_job(options.subject);
-    path = locate_destination(subject.job_->destinations.at(0));
+    path = locate_destination(options.destination.empty() ? subject.job_->destinations.at(0)
+                                                          : options.destination);
     if (!options.passphrase) source = subject.job_->passphrase;
   }
   path = absolute_path(path);
@@ -191,6 +192,86 @@ Subject Subject::open(const Home* home, const SubjectOptions& options) {
       std::make_unique<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
   if (options.recovery_key) subject.keys_->use_recovery_key(read_recovery_secret(*options.recovery_key));
   return subject;
+}
+
+std::vector<Subject> Subject::open_each(const Home* home, const SubjectOptions& options,
+                                        const std::function<void(const std::string&)>& away) {
+  std::vector<Subject> subjects;
+  bool several = home != nullptr && options.destination.empty() && home->has_job(options.subject) &&
+                 home->load_job(options.subject).destinations.size() > 1;
+  if (!several) {
+    subjects.push_back(open(home, options));
+    return subjects;
+  }
+  std::optional<Error> first;
+  for (const std::string& named : home->load_job(options.subject).destinations) {
+    SubjectOptions one = options;
+    one.destination = named;
+    try {
+      Subject subject = open(home, one);
+      bool twice = std::any_of(subjects.begin(), subjects.end(),
+                               [&](const Subject& other) { return other.root_ == subject.root_; });
+      if (!twice) subjects.push_back(std::move(subject));
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::no_destination) throw;
+      if (!first) first = error;
+      away(error.what());
+    }
+  }
+  if (subjects.empty()) throw *first;
+  return subjects;
+}
+
+std::string Subject::drive_name() const {
+  try {
+    if (std::optional<DriveIdentity> drive = read_drive(*store_)) return drive->name;
+  } catch (const Error&) {
+    // Its name only helps people.
+  }
+  return root_.substr(root_.rfind('/') + 1);
+}
+
+namespace {
+
+const FoundSet* newest_for(const std::vector<FoundSet>& sets, const PointWish& wish) {
+  const FoundSet* chosen = nullptr;
+  for (const FoundSet& set : sets) {
+    if (!set.sealed()) continue;
+    bool fits = wish.by == PointWish::By::latest ||
+                (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
+                (wish.by == PointWish::By::moment && set.seal->core.facts.started <= wish.moment);
+    if (fits) chosen = &set;
+  }
+  return chosen;
+}
+
+}  // namespace
+
+DrivePoint choose_drive(const std::vector<Subject>& subjects, const std::optional<std::string>& text,
+                        Instant now) {
+  if (subjects.size() == 1) return {0, wish_for(subjects[0], text, now)};
+  std::size_t colon = text ? text->rfind(':') : std::string::npos;
+  for (std::size_t i = 0; colon != std::string::npos && i < subjects.size(); ++i) {
+    if (text->substr(0, colon) == subjects[i].drive_name())
+      return {i, wish_for(subjects[i], text->substr(colon + 1), now)};
+  }
+  PointWish wish = wish_for(subjects[0], text, now);
+  std::optional<std::size_t> best;
+  Instant started;
+  std::vector<std::string> on;
+  for (std::size_t i = 0; i < subjects.size(); ++i) {
+    std::vector<FoundSet> sets = subjects[i].sets();
+    const FoundSet* found = newest_for(sets, wish);
+    if (found == nullptr) continue;
+    on.push_back(printable(subjects[i].drive_name()) + ":" + std::to_string(found->folder.sequence));
+    if (best && found->seal->core.facts.started <= started) continue;
+    best = i;
+    started = found->seal->core.facts.started;
+  }
+  if (wish.by == PointWish::By::number && on.size() > 1)
+    throw Error(ErrorKind::usage, "point " + std::to_string(wish.number) + " is on several drives",
+                "say which: " + join(on, ", "));
+  return {best.value_or(0), wish};
 }
 
 std::string point_text(const SetFacts& facts) {

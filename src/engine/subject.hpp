@@ -15,6 +15,7 @@ struct SubjectOptions {
   std::optional<std::string> passphrase;    // source, overrides the job's
   std::optional<std::string> recovery_key;  // file with the secret part
   AskPassphrase ask;
+  std::string destination = {};  // of a job with several, as it names it; empty: the first
 };
 
 // An opened job folder on a destination. Reading needs no home.
@@ -24,6 +25,13 @@ class Subject {
   // at all).
   static Subject open(const Home* home, const SubjectOptions& options);
 
+  // A job with several destinations: one for each that is connected; anything else: the one. `away` is told
+  // of those that are not there. Throws as `open` does when none is.
+  static std::vector<Subject> open_each(const Home* home, const SubjectOptions& options,
+                                        const std::function<void(const std::string&)>& away);
+
+  // The drive's, or where that does not read the last part of the root's path.
+  std::string drive_name() const;
   Store& store() const { return *store_; }
   const std::string& root() const { return root_; }      // of the store, on this machine
   const std::string& folder() const { return folder_; }  // the job's, in the store
@@ -63,6 +71,14 @@ std::optional<JobPlace> identify_job(const Store& store, const std::string& fold
 const FoundSet& choose_point(const std::vector<FoundSet>& sets, const PointWish& wish);
 // The wish itself: `text`, or the set that the subject named, or the latest.
 PointWish wish_for(const Subject& subject, const std::optional<std::string>& text, Instant now);
+// The same over several drives: "tern-1:12" names the drive; a number alone must be on one of them only; else
+// the newest point of all of them counts.
+struct DrivePoint {
+  std::size_t subject = 0;
+  PointWish wish;
+};
+DrivePoint choose_drive(const std::vector<Subject>& subjects, const std::optional<std::string>& text,
+                        Instant now);
 // "12 (full, 2027-03-01 20:30 CET)"
 std::string point_text(const SetFacts& facts);
 

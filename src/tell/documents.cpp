@@ -19,6 +19,7 @@ Json facts_json(const SetFacts& facts) {
   for (const SetNeed& need : facts.needs) needs.push_back(need.sequence);
   return {{"point", facts.sequence},
           {"kind", kind_name(facts.kind)},
+          {"folded-from", facts.folded_from ? Json(*facts.folded_from) : Json(nullptr)},
           {"started", utc_text(facts.started)},
           {"ended", utc_text(facts.ended)},
           {"base", facts.base ? Json(*facts.base) : Json(nullptr)},
@@ -147,23 +148,30 @@ std::string status_document(const std::vector<StatusLine>& lines) {
   return text_of(json);
 }
 
-std::string points_document(const PointsResult& points) {
+std::string points_document(const std::vector<PointsResult>& drives) {
   Json json = document("points");
-  json["destination"] = to_utf8(points.destination);
-  json["machine"] = points.machine;
-  json["job"] = points.job;
-  json["encrypted"] = points.encrypted;
-  json["drive"] = {{"free-bytes", points.space.free}, {"total-bytes", points.space.total}};
+  const PointsResult& first = drives.at(0);
+  json["machine"] = first.machine;
+  json["job"] = first.job;
+  json["encrypted"] = first.encrypted;
+  json["destinations"] = Json::array();
   json["points"] = Json::array();
-  for (const PointInfo& info : points.points) {
-    Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
-    one["sealed"] = info.sealed;
-    one["folder"] = info.folder;
-    one["health"] = info.health;
-    Json findings = Json::array();
-    for (const std::string& finding : info.findings) findings.push_back(to_utf8(finding));
-    one["findings"] = findings;
-    json["points"].push_back(std::move(one));
+  for (const PointsResult& points : drives) {
+    json["destinations"].push_back({{"drive", to_utf8(points.drive)},
+                                    {"folder", to_utf8(points.destination)},
+                                    {"free-bytes", points.space.free},
+                                    {"total-bytes", points.space.total}});
+    for (const PointInfo& info : points.points) {
+      Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
+      one["drive"] = to_utf8(points.drive);
+      one["sealed"] = info.sealed;
+      one["folder"] = info.folder;
+      one["health"] = info.health;
+      Json findings = Json::array();
+      for (const std::string& finding : info.findings) findings.push_back(to_utf8(finding));
+      one["findings"] = findings;
+      json["points"].push_back(std::move(one));
+    }
   }
   return text_of(json);
 }
@@ -212,29 +220,37 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   return text_of(json);
 }
 
-std::string verify_document(const VerifyResult& result) {
+std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
   Json json = document("verify");
-  json["depth"] = result.depth == VerifyDepth::all ? "all" : "quick";
-  json["good"] = result.good();
-  json["bytes"] = result.bytes;
+  json["depth"] = verdicts.at(0).result.depth == VerifyDepth::all ? "all" : "quick";
+  json["good"] = std::all_of(verdicts.begin(), verdicts.end(), [](const auto& one) { return one.result.good(); });
+  json["bytes"] = 0;
   json["findings"] = Json::array();
-  for (const std::string& finding : result.findings) json["findings"].push_back(to_utf8(finding));
   json["points"] = Json::array();
-  for (const PointVerdict& verdict : result.points) {
-    Json one{{"point", verdict.sequence}, {"folder", verdict.folder}, {"good", verdict.good()}};
-    Json findings = Json::array();
-    for (const std::string& finding : verdict.findings) findings.push_back(to_utf8(finding));
-    one["findings"] = findings;
-    one["affected-files"] = verdict.affected_count;
-    one["affected"] = Json::array();
-    for (const AffectedFile& file : verdict.affected) {
-      Json affected = Json::object();
-      put_path(affected, "path", file.path);
-      affected["reason"] = to_utf8(file.reason);
-      one["affected"].push_back(std::move(affected));
+  std::uint64_t bytes = 0;
+  for (const auto& [destination, result] : verdicts) {
+    bytes += result.bytes;
+    for (const std::string& finding : result.findings) json["findings"].push_back(to_utf8(finding));
+    for (const PointVerdict& verdict : result.points) {
+      Json one{{"point", verdict.sequence},
+               {"destination", to_utf8(destination)},
+               {"folder", verdict.folder},
+               {"good", verdict.good()}};
+      Json findings = Json::array();
+      for (const std::string& finding : verdict.findings) findings.push_back(to_utf8(finding));
+      one["findings"] = findings;
+      one["affected-files"] = verdict.affected_count;
+      one["affected"] = Json::array();
+      for (const AffectedFile& file : verdict.affected) {
+        Json affected = Json::object();
+        put_path(affected, "path", file.path);
+        affected["reason"] = to_utf8(file.reason);
+        one["affected"].push_back(std::move(affected));
+      }
+      json["points"].push_back(std::move(one));
     }
-    json["points"].push_back(std::move(one));
   }
+  json["bytes"] = bytes;
   return text_of(json);
 }
 

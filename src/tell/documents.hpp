@@ -3,7 +3,7 @@
 
 #include <string>
 
-#include "engine/look.hpp"
+#include "engine/outlook.hpp"
 #include "engine/preview.hpp"
 #include "engine/prune.hpp"
 #include "engine/restore.hpp"
@@ -38,12 +38,17 @@ struct StatusLine {
 };
 std::string status_document(const std::vector<StatusLine>& lines);
 
-std::string points_document(const PointsResult& points);
+std::string points_document(const std::vector<PointsResult>& drives);  // at least one
+std::string forecast_document(const JobForecast& forecast);
 std::string browse_document(const SetFacts& point, const Listing& listing);
 std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits);
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
                              std::uint64_t item_count);
-std::string verify_document(const VerifyResult& result);
+struct DriveVerdict {
+  std::string destination;  // where it is
+  VerifyResult result;
+};
+std::string verify_document(const std::vector<DriveVerdict>& verdicts);  // at least one
 std::string prune_document(const std::string& job, const std::vector<PruneOutcome>& outcomes);
 std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes);
 

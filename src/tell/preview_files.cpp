@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "tell/figure_units.hpp"
 #include "tell/gnuplot.hpp"
 
 namespace kestrum {
@@ -56,21 +57,11 @@ std::vector<NamedCounts> bars_of(const std::vector<NamedCounts>& all, std::size_
   return bars;
 }
 
-struct Unit {
-  const char* name;
-  double bytes;
-};
-Unit unit_for(std::uint64_t most) {
-  if (most >= std::uint64_t{1} << 30) return {"GiB", 1073741824.0};
-  if (most >= 1u << 20) return {"MiB", 1048576.0};
-  return {"KiB", 1024.0};
-}
-
 // Bars from the top down, one under the other. `keyed`: with the meaning of the colours.
 std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& title, bool keyed) {
   std::uint64_t most = 1;
   for (const NamedCounts& bar : bars) most = std::max(most, bar.counts.all().bytes);
-  Unit unit = unit_for(most);
+  FigureUnit unit = figure_unit(most);
   std::string data = "$bars << END\n";
   std::string tics, labels;
   auto rows = static_cast<double>(bars.size());

@@ -1,0 +1,135 @@
+// forecast.
+#include <charconv>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "cli/print.hpp"
+#include "cli/progress.hpp"
+#include "cli/run_options.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "tell/documents.hpp"
+#include "tell/forecast_figure.hpp"
+
+namespace kestrum {
+namespace {
+
+constexpr unsigned most_days = 3660;
+
+unsigned days_of(const Arguments& arguments) {
+  std::optional<std::string> text = arguments.value("days");
+  if (!text) return 90;
+  unsigned days = 0;
+  auto [end, code] = std::from_chars(text->data(), text->data() + text->size(), days);
+  if (code != std::errc() || end != text->data() + text->size() || days < 1 || days > most_days)
+    throw Error(ErrorKind::usage, "--days '" + printable(*text) + "' is not a number of days from 1 to 3660",
+                "write it like --days 90");
+  return days;
+}
+
+std::string day_text(Instant ends) {
+  return local_text(ends).substr(0, 10);
+}
+
+// Every day of two weeks, of longer times about twenty of them.
+void print_days(const Forecast& forecast) {
+  using enum Table::Align;
+  Table table({{"DAY", left}, {"RUNS", right}, {"POINTS", right}, {"ON THE DRIVE", right}, {"AT MOST", right},
+               {"RESTORE NEEDS", right}});
+  std::size_t count = forecast.days.size();
+  std::size_t every = count <= 15 ? 1 : (count + 19) / 20;
+  unsigned runs = 0, failed = 0;
+  std::uint64_t peak = 0;
+  for (std::size_t i = 0; i < count; ++i) {
+    const ForecastDay& day = forecast.days[i];
+    runs += day.runs - day.failed;
+    failed += day.failed;
+    peak = std::max(peak, day.peak_bytes);
+    if ((i + 1) % every != 0 && i + 1 < count) continue;
+    std::string text = std::to_string(runs);
+    if (failed > 0) text += ", " + std::to_string(failed) + " without room";
+    table.row({day_text(day.ends), text, grouped(day.points), size_text(day.job_bytes), size_text(peak),
+               count_text(day.restore_sets, "set")});
+    runs = failed = 0;
+    peak = 0;
+  }
+  out("{}\n", table.text());
+}
+
+std::string full_text(const Forecast& forecast) {
+  return forecast.full_on ? local_text(*forecast.full_on).substr(0, 10) : std::string("never");
+}
+
+void print_ways(const JobForecast& forecast) {
+  using enum Table::Align;
+  Table table({{"SETS", left}, {"RUNS", right}, {"WRITTEN", right}, {"IN THE END", right}, {"AT MOST", right},
+               {"POINTS", right}, {"RESTORE NEEDS", right}, {"DRIVE FULL", left}});
+  for (const Scenario& one : forecast.scenarios) {
+    const Forecast& result = one.forecast;
+    table.row({one.name + (one.own ? " (as now)" : ""), grouped(result.runs), size_text(result.written_bytes),
+               size_text(result.days.back().job_bytes), size_text(result.peak_bytes),
+               grouped(result.days.back().points), "up to " + count_text(result.most_restore_sets, "set"),
+               full_text(result)});
+  }
+  out("The same data in other ways:\n\n{}\n", table.text());
+}
+
+void print_forecast(const JobForecast& forecast) {
+  const ForecastQuestion& question = forecast.question;
+  const SizeModel& sizes = question.sizes;
+  const Scenario* own = nullptr;
+  for (const Scenario& one : forecast.scenarios) own = one.own ? &one : own;
+  out("{} in {}, the next {}\n", printable(forecast.job), printable(forecast.root),
+      count_text(question.days, "day"));
+  out("{} of {} free. A full set takes about {}{}; about {} change a day{}.\n", size_text(question.free),
+      size_text(question.total), size_text(sizes.full_bytes), sizes.full_assumed ? ", by a sample" : "",
+      size_text(static_cast<std::uint64_t>(sizes.change_a_day)),
+      sizes.change_assumed ? ", which is a guess: there is no history yet" : ", by the sets so far");
+  if (!forecast.scheduled) out("The job has no times of its own: one run a day is taken for it.\n");
+  out("\n");
+  print_days(own->forecast);
+  if (own->forecast.full_on)
+    out("On {} the drive is full for this job: the next set does not fit, whatever the keep rules let go.\n",
+        local_text(*own->forecast.full_on));
+  for (const std::string& broken : own->forecast.broken) out("{}.\n", broken);
+  print_ways(forecast);
+}
+
+int forecast(const Arguments& arguments, const Environment& environment) {
+  std::optional<std::string> figure = arguments.value("figure");
+  if (figure) check_figure_name(*figure);
+  unsigned days = days_of(arguments);
+  Progress progress(environment, arguments.has("quiet"));
+  RunContext context = run_context(environment, progress);
+  JobForecast result = forecast_job(arguments.words()[0], days, context);
+  progress.finish();
+  if (figure) draw_forecast(result, *figure);
+  if (arguments.has("json")) {
+    out("{}", forecast_document(result));
+    return exit_done;
+  }
+  print_forecast(result);
+  if (figure) out("The figure is in {}.\n", printable(*figure));
+  return exit_done;
+}
+
+}  // namespace
+
+Verb forecast_verb() {
+  return {{"forecast",
+           "JOB",
+           "show how the drive fills over the coming days",
+           "The schedule, the kinds and the keep rules are simulated, with sizes from the sets so far. Nothing is "
+           "written.",
+           1,
+           1,
+           {{"days", "N", "how far ahead, 1 to 3660 (usual: 90)"},
+            {"figure", "FILE", "draw it, into a .png or .svg file"},
+            {"quiet", "", "no progress"},
+            json_option},
+           {"kestrum forecast wardens --days 365", "kestrum forecast wardens --figure /tmp/forecast.png"}},
+          forecast};
+}
+
+}  // namespace kestrum

@@ -1,0 +1,186 @@
+// points.
+#include <fmt/format.h>
+
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "cli/print.hpp"
+#include "cli/table.hpp"
+#include "cli/verbs.hpp"
+#include "engine/outlook.hpp"
+#include "tell/documents.hpp"
+#include "tell/points_figure.hpp"
+
+namespace kestrum {
+namespace {
+
+std::string needs_text(const SetFacts& facts) {
+  std::vector<Sequence> needed;
+  for (const SetNeed& need : facts.needs) needed.push_back(need.sequence);
+  return sequences_text(std::move(needed));
+}
+
+std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
+  try {
+    return std::make_unique<Ledger>(environment.home().ledger_path());
+  } catch (const Error&) {
+    return nullptr;  // looking needs no home
+  }
+}
+
+// Each finding once, with the points it is true of.
+std::string findings_text(const std::vector<PointInfo>& points) {
+  std::vector<std::pair<std::string, std::vector<Sequence>>> found;
+  for (const PointInfo& info : points) {
+    for (const std::string& finding : info.findings) {
+      auto same =
+          std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
+      if (same == found.end()) same = found.insert(found.end(), {finding, {}});
+      same->second.push_back(info.sequence);
+    }
+  }
+  std::string out;
+  for (const auto& [finding, where] : found)
+    out += (where.size() == 1 ? "Point " : "Points ") + sequences_text(where) + ": " + finding + "\n";
+  return out;
+}
+
+// A bar of up to `width` characters, in eighths.
+std::string bar(std::uint64_t part, std::uint64_t whole, std::size_t width) {
+  static const char* const eighths[] = {"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"};
+  if (whole == 0) return {};
+  auto count = static_cast<std::size_t>(static_cast<double>(part) / static_cast<double>(whole) *
+                                        static_cast<double>(width * 8));
+  if (part > 0 && count == 0) count = 1;
+  std::string out;
+  for (std::size_t i = 0; i < count / 8; ++i) out += "█";
+  return out + eighths[count % 8];
+}
+
+// Points of a chain hang together by a line; a full set begins one.
+std::string chain_mark(const std::vector<PointInfo>& points, std::size_t i) {
+  auto same = [&](std::size_t j) {
+    return j < points.size() && points[j].sealed && points[j].facts.chain == points[i].facts.chain;
+  };
+  bool before = i > 0 && same(i - 1), after = same(i + 1);
+  if (!before) return after ? "┌ " : "  ";
+  return after ? "├ " : "└ ";
+}
+
+std::string points_table(const PointsResult& result) {
+  using enum Table::Align;
+  Table table({{"POINT", right},
+               {"MADE", left},
+               {"KIND", left},
+               {"FILES", right},
+               {"SIZE", right},
+               {"STORED", right},
+               {"", left},
+               {"NEEDS", left},
+               {"HEALTH", left}});
+  std::uint64_t largest = 0;
+  for (const PointInfo& info : result.points) largest = std::max(largest, info.facts.totals.stored_bytes);
+  for (std::size_t i = 0; i < result.points.size(); ++i) {
+    const PointInfo& info = result.points[i];
+    const SetFacts& facts = info.facts;
+    if (!info.sealed) {
+      table.row({std::to_string(info.sequence), "", "", "", "", "", "", "", info.health});
+      continue;
+    }
+    std::string kind = chain_mark(result.points, i) + std::string(kind_name(facts.kind));
+    if (facts.folded_from) kind += ", folded from " + std::to_string(*facts.folded_from);
+    table.row({std::to_string(info.sequence), local_text(facts.started), kind, grouped(facts.totals.files),
+               size_text(facts.totals.bytes), size_text(facts.totals.stored_bytes),
+               bar(facts.totals.stored_bytes, largest, 12), needs_text(facts),
+               info.health + (facts.problems > 0 ? ", " + count_text(facts.problems, "problem") : "")});
+  }
+  return table.text();
+}
+
+// What goes after the next run, in one line for each reason.
+std::string going_text(const Outlook& outlook) {
+  if (!outlook.after.held.empty()) return "  Nothing goes: " + outlook.after.held + ".\n";
+  std::vector<std::pair<std::string, std::vector<Sequence>>> groups;
+  for (const SetFate& fate : outlook.after.fates) {
+    if (fate.fate == Fate::stays) continue;
+    std::string what = fate.fate == Fate::goes ? "go" : "fold into " + std::to_string(fate.into);
+    what += ": " + fate.reason;
+    auto same = std::find_if(groups.begin(), groups.end(), [&](const auto& group) { return group.first == what; });
+    if (same == groups.end()) same = groups.insert(groups.end(), {what, {}});
+    same->second.push_back(fate.sequence);
+  }
+  if (groups.empty()) return "  After it, every point stays.\n";
+  std::string out;
+  for (const auto& [what, points] : groups) {
+    std::string verb = points.size() == 1 && what.starts_with("go:")     ? "goes" + what.substr(2)
+                       : points.size() == 1 && what.starts_with("fold ") ? "folds" + what.substr(4)
+                                                                          : what;
+    out += std::string("  After it, ") + (points.size() == 1 ? "point " : "points ") + sequences_text(points) + " " +
+           verb + ".\n";
+  }
+  return out;
+}
+
+std::string outlook_text(const Job& job, const PointsResult& result, Instant now) {
+  Outlook outlook = look_ahead(job, result.points, result.space, now);
+  std::string when = outlook.when ? "on " + weekday_text(*outlook.when) + " " + local_text(*outlook.when)
+                                  : std::string("by hand");
+  return "The next run, " + when + ": " + std::string(kind_name(outlook.next.kind)) + ", because " +
+         outlook.next.reason + ".\n" + going_text(outlook);
+}
+
+std::string points_page(const PointsResult& result, bool several) {
+  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
+                    printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
+                    "\n";
+  if (several)
+    out += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
+  if (!result.points.empty() && result.points.back().sealed)
+    out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
+  out += "\n" + points_table(result) + "\n" + findings_text(result.points);
+  out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
+  return out;
+}
+
+int points(const Arguments& arguments, const Environment& environment) {
+  std::optional<std::string> figure = arguments.value("figure");
+  if (figure) check_figure_name(*figure);
+  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
+  std::vector<PointsResult> results;
+  bool damaged = false;
+  for (const Subject& subject : subjects) {
+    results.push_back(list_points(subject, ledger.get()));
+    const PointsResult& result = results.back();
+    for (const PointInfo& info : result.points)
+      damaged = damaged || info.health == "damaged" || (info.sealed && info.health == "incomplete");
+    if (arguments.has("json")) continue;
+    if (results.size() > 1) out("\n");
+    out("{}", points_page(result, subjects.size() > 1));
+    if (subject.job()) out("{}", outlook_text(*subject.job(), result, environment.clock().now()));
+  }
+  if (figure) draw_points(results, *figure);
+  if (arguments.has("json")) {
+    out("{}", points_document(results));
+  } else if (figure) {
+    out("The figure is in {}.\n", printable(*figure));
+  }
+  return damaged ? exit_code_of(ErrorKind::damage) : exit_done;
+}
+
+}  // namespace
+
+Verb points_verb() {
+  return {{"points",
+           "SUBJECT",
+           "list the points one can go back to",
+           std::string(subject_words) + "\nOf a job, on all its drives that are connected.",
+           1,
+           1,
+           with_subject_options({{"figure", "FILE", "draw the chains over time, into a .png or .svg file"}}),
+           {"kestrum points wardens", "kestrum points /media/tern-1 --job wardens",
+            "kestrum points wardens --figure /tmp/points.png"}},
+          points};
+}
+
+}  // namespace kestrum

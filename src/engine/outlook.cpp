@@ -1,0 +1,103 @@
+#include "engine/outlook.hpp"
+
+#include "engine/destination.hpp"
+#include "engine/preview.hpp"
+
+namespace kestrum {
+namespace {
+
+std::vector<ChainSet> chain_sets(const std::vector<KeptSet>& sets) {
+  std::vector<ChainSet> out;
+  for (const KeptSet& set : sets) out.push_back({.facts = set.facts, .damaged = !set.good});
+  return out;
+}
+
+}  // namespace
+
+std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points) {
+  std::vector<KeptSet> out;
+  for (const PointInfo& info : points) {
+    if (info.sealed) out.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
+  }
+  return out;
+}
+
+Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const StoreSpace& space, Instant now) {
+  Outlook out;
+  out.sets = kept_sets(points);
+  std::optional<Kind> asked;
+  std::vector<Occurrence> coming;
+  if (job.enabled) coming = next_times(job.runs, now, 1);
+  if (!coming.empty()) {
+    out.when = coming[0].when;
+    asked = job.runs[coming[0].phrase].kind;
+  }
+  Instant when = out.when.value_or(now);
+  out.next = decide_kind({job.kind, job.renew}, chain_sets(out.sets), {}, asked, when);
+  SizeModel sizes = size_model(out.sets, 0);
+  KeptSet next;
+  next.facts.sequence = points.empty() ? 1 : points.back().sequence + 1;
+  next.facts.set[0] = 1;
+  next.facts.chain = out.next.chain.value_or(next.facts.set);
+  next.facts.kind = out.next.kind;
+  next.facts.base = out.next.base;
+  next.facts.needs = out.next.needs;
+  next.facts.started = when;
+  next.facts.totals.stored_bytes = sizes.full_bytes;
+  for (const KeptSet& base : out.sets) {
+    if (out.next.base && base.facts.sequence == *out.next.base)
+      next.facts.totals.stored_bytes = sizes.changed_bytes(
+          std::chrono::duration<double>(between(base.facts.started, when)).count() / 86400);
+  }
+  std::uint64_t bytes = next.facts.totals.stored_bytes;
+  out.sets.push_back(std::move(next));
+  KeepQuestion question;
+  question.rules = job.keep;
+  question.endless = job.renew.never();
+  question.sets = out.sets;
+  question.now = when;
+  question.total = space.total;
+  question.free = space.free - std::min(space.free, bytes);
+  out.after = plan_keep(question);
+  return out;
+}
+
+JobForecast forecast_job(const std::string& name, unsigned days, const RunContext& context) {
+  Job job = context.home.load_job(name);
+  std::optional<JobState> state = context.home.load_state(name);
+  DestinationChoice choice = choose_destinations(job, state, context.machine, context.open_store);
+  if (choice.trouble) throw *choice.trouble;
+  Destination destination =
+      find_destination(job, choice.use.front(), state, context.machine, context.open_store);
+  std::unique_ptr<Ledger> ledger =
+      Ledger::open_or_renew(context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
+  JobForecast out;
+  out.job = name;
+  out.root = destination.root;
+  ForecastQuestion& question = out.question;
+  question.kind = job.kind;
+  question.renew = job.renew;
+  question.keep = job.keep;
+  question.now = context.clock.now();
+  question.days = days;
+  StoreSpace space = destination.store->space();
+  question.total = space.total;
+  question.free = space.free;
+  for (const Phrase& phrase : job.runs) {
+    if (!next_time(phrase, question.now)) continue;
+    question.runs.push_back(phrase);
+    out.scheduled = true;
+  }
+  if (destination.identity)
+    question.sets = kept_sets(judge_points(
+        *destination.store, read_sets(*destination.store, destination.folder, destination.identity->job),
+        ledger.get()));
+  bool any_full = std::any_of(question.sets.begin(), question.sets.end(),
+                              [](const KeptSet& set) { return set.facts.kind == Kind::full; });
+  std::uint64_t first_full = any_full ? 0 : preview_job(name, Kind::full, context).estimate.stored_bytes;
+  question.sizes = size_model(question.sets, first_full);
+  out.scenarios = forecast_side_by_side(question);
+  return out;
+}
+
+}  // namespace kestrum

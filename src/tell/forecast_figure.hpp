@@ -1,0 +1,14 @@
+// A forecast as a picture: what the job takes on its drive, by day, for each way of doing it.
+#pragma once
+
+#include <string>
+
+#include "engine/outlook.hpp"
+#include "tell/gnuplot.hpp"
+
+namespace kestrum {
+
+// Throws Error (see tell/gnuplot.hpp).
+void draw_forecast(const JobForecast& forecast, const std::string& path);
+
+}  // namespace kestrum

@@ -42,40 +42,50 @@ class FoldPlanner {
         frame.twice = frame.twice || seen_.find(record.name).has_value();
       });
       // Only now, so that a set is not taken for its own double.
-      set.each_record([&](const IndexRecord& record) { seen_.put(record.name, 0); });
+      set.each_record([&](const IndexRecord& record) {
+        seen_.put(record.name, 0);
+        ++plan_.records;
+      });
       for (std::size_t i = begin; i < plan_.files.size(); ++i) choose(set, plan_.files[i]);
     }
     add_up();
   }
 
+  void fit(std::uint64_t allowed) {
+    std::vector<FoldedFile*> files;
+    for (FoldedFile& file : plan_.files) {
+      if (!file.kept && file.may_be_kept) files.push_back(&file);
+    }
+    std::stable_sort(files.begin(), files.end(), [](const FoldedFile* a, const FoldedFile* b) {
+      return a->needed_share() > b->needed_share();
+    });
+    for (FoldedFile* file : files) {
+      if (plan_.needed_bytes() <= allowed) return;
+      file->kept = true;
+      add_up();
+    }
+  }
+
  private:
   void choose(SetReader& set, FoldedFile& file) {
-    std::uint64_t needed = 0, content = 0;
-    bool twice = false;
-    for (const auto& [_, frame] : file.frames) {
-      needed += frame.needed;
-      content += frame.content;
-      twice = twice || frame.twice;
-    }
+    bool twice = std::any_of(file.frames.begin(), file.frames.end(),
+                             [](const auto& frame) { return frame.second.twice; });
     std::uint64_t size = set.sealed_file(file.slot)->size;
     bool large = size >= large_volume || size >= all_ / 4;
-    file.kept = !twice && large && content > 0 &&
-                static_cast<double>(needed) >= FoldPlan::least_of_volume * static_cast<double>(content);
+    file.may_be_kept = !twice && file.needed_share() > 0;
+    file.kept = file.may_be_kept && large && file.needed_share() >= FoldPlan::least_of_volume;
   }
 
   void add_up() {
+    plan_.kept_bytes = plan_.copied_bytes = 0;
     std::uint32_t slots = 0;
     for (FoldedFile& file : plan_.files) {
       if (file.kept) {
         file.new_slot = ++slots;
         plan_.kept_bytes += context_.chain.set(file.set).sealed_file(file.slot)->size;
       }
-      for (const auto& [_, frame] : file.frames) {
-        if (!file.kept && frame.needed > 0) plan_.copied_bytes += frame.size;
-      }
+      if (!file.kept) plan_.copied_bytes += file.copied_bytes();
     }
-    for (Sequence sequence : plan_.sets)
-      context_.chain.set(sequence).each_record([&](const IndexRecord&) { ++plan_.records; });
   }
 
   const FoldContext& context_;
@@ -159,13 +169,29 @@ class NothingKnown final : public KnownChunks {
 
 }  // namespace
 
+std::uint64_t FoldedFile::copied_bytes() const {
+  std::uint64_t bytes = 0;
+  for (const auto& [_, frame] : frames) bytes += frame.needed > 0 ? frame.size : 0;
+  return bytes;
+}
+
+double FoldedFile::needed_share() const {
+  std::uint64_t needed = 0, content = 0;
+  for (const auto& [_, frame] : frames) {
+    needed += frame.needed;
+    content += frame.content;
+  }
+  return content == 0 ? 0 : static_cast<double>(needed) / static_cast<double>(content);
+}
+
 std::uint64_t FoldPlan::needed_bytes() const {
   // Rows of the index before compression, which they hardly take, their frames, and both seals.
   constexpr std::uint64_t seals = 512u << 10;
   return copied_bytes + records * (IndexRecord::size + 4) + seals;
 }
 
-FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable) {
+FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable,
+                   std::uint64_t allowed) {
   FoldPlan plan;
   plan.first = first;
   plan.last = last;
@@ -191,7 +217,9 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
                 });
     if (uses) reachable.add(point, [&] { context.step(0); });
   }
-  FoldPlanner(context, plan, reachable).survey();
+  FoldPlanner planner(context, plan, reachable);
+  planner.survey();
+  planner.fit(allowed);
   return plan;
 }
 

@@ -10,6 +10,7 @@ struct FoldedFile {
   Sequence set = 0;
   std::uint32_t slot = 0;
   bool kept = false;           // taken over as it is
+  bool may_be_kept = false;    // nothing in it is in an earlier set of the range too
   std::uint32_t new_slot = 0;  // when kept
   struct Frame {
     std::uint32_t size = 0;
@@ -17,6 +18,8 @@ struct FoldedFile {
     bool twice = false;                     // may hold what an earlier set of the range holds too
   };
   std::map<std::uint64_t, Frame> frames;  // by offset
+  std::uint64_t copied_bytes() const;     // of frames in which something is needed
+  double needed_share() const;            // of its content
 };
 
 // A fold before it is carried out: what it takes over, copies and leaves out.
@@ -42,8 +45,10 @@ struct FoldContext {
 
 // The sealed sets that `first` to `last` cover, all of one chain. Throws damage where it cannot be said what
 // is needed: then nothing may be folded. `reachable` is what the last of the range, and later sets that need
-// something of it, refer to.
-FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable);
+// something of it, refer to. Where what should be written again takes more room than `allowed` bytes, more
+// volumes stay as they are, those first of which most is needed: a later fold comes to them.
+FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable,
+                   std::uint64_t allowed = UINT64_MAX);
 
 struct FoldedSet {
   Seal seal;           // ready to be written

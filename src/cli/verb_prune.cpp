@@ -39,14 +39,10 @@ std::string plan_table(const PruneOutcome& outcome) {
   return table.text();
 }
 
-std::string rules_text(const KeepRules& rules) {
-  return join(keep_lines(rules), "; ");
-}
-
 void print_prune(const PruneOutcome& outcome) {
   const KeepPlan& plan = outcome.plan;
   out("{}\n", printable(outcome.root));
-  out("Rules: {}.\n\n{}\n", rules_text(outcome.rules), plan_table(outcome));
+  out("Rules: {}.\n\n{}\n", join(outcome.rules, "; "), plan_table(outcome));
   if (!plan.held.empty()) return out("Nothing goes: {}.\n", plan.held);
   for (const std::string& broken : plan.broken) out("{}\n", broken);
   if (!outcome.done) {

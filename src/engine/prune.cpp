@@ -82,7 +82,7 @@ std::vector<PruneOutcome> prune_job(const std::string& name, bool dry, const Run
     PruneOutcome outcome;
     outcome.destination = destination.named;
     outcome.root = destination.root;
-    outcome.rules = acting_rules(job.keep);
+    outcome.rules = keep_lines(acting_rules(job.keep), job.renew.never());
     KeepQuestion question = upkeep.question();
     outcome.sets = question.sets;
     outcome.plan = plan_keep(question);

@@ -9,7 +9,7 @@ struct PruneOutcome {
   std::string destination;            // as the job names it
   std::string root;
   std::vector<KeptSet> sets;          // before, in order
-  KeepRules rules;                    // that are acted on
+  std::vector<std::string> rules;     // that are acted on, in words
   KeepPlan plan;                      // what was done first, or would be done
   std::optional<UpkeepResult> done;   // none: only shown
   StoreSpace space;                   // afterwards

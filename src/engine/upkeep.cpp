@@ -160,7 +160,7 @@ FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<v
     Sequence end = last;
     while (true) {
       ReachableChunks reachable;
-      FoldPlan plan = plan_fold(fold_context(chain), first, end, reachable);
+      FoldPlan plan = plan_fold(fold_context(chain), first, end, reachable, allowed);
       needed = plan.needed_bytes();
       if (needed <= allowed) {
         if (told) told(plan);

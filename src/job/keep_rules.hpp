@@ -38,7 +38,7 @@ ThinRule parse_thin_rule(std::string_view text);
 unsigned parse_count_of(std::string_view text, const char* unit);  // "2 points": at least 1
 unsigned parse_percent(std::string_view text);
 
-// One line a rule, in plain words.
-std::vector<std::string> keep_lines(const KeepRules& rules);
+// One line a rule, in plain words. `endless`: of a job whose chain is never renewed.
+std::vector<std::string> keep_lines(const KeepRules& rules, bool endless = false);
 
 }  // namespace kestrum

@@ -49,7 +49,8 @@ void draw_forecast(const JobForecast& forecast, const std::string& path) {
     const char* colour = colours[i % std::size(colours)];
     std::string title = one.name + (one.own ? " (as the job is)" : "");
     if (one.own)
-      plots += fmt::format("{}$way{} using 1:2:3 with filledcurves fs solid 0.25 noborder lc rgb '{}' notitle",
+      plots += fmt::format("{}$way{} using 1:2:3 with filledcurves fs solid 0.25 noborder lc rgb '{}' title 'for a while, while sets are "
+                           "written and folded'",
                            plots.empty() ? "" : ", ", i, colour);
     plots += fmt::format("{}$way{} using 1:2 with steps lw {} lc rgb '{}' title {}", plots.empty() ? "" : ", ", i,
                          one.own ? 3.5 : 1.8, colour, plot_text(title));

@@ -1,5 +1,7 @@
 #include "tell/job_summary.hpp"
 
+#include "plan/keep_plan.hpp"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -43,7 +45,12 @@ class Page {
     what();
     left_out();
     not_covered();
-    line("Where", printable(job_.destinations[0]));
+    for (const std::string& named : job_.destinations) line("Where", printable(named));
+    if (job_.destinations.size() > 1) {
+      const char* uses[] = {"whichever of them is connected; of several the one written longest ago",
+                            "a set on each of them that is connected", "one until it is full, then the next"};
+      line("", uses[static_cast<int>(job_.use)]);
+    }
     if (job_.same_disk)
       line("", "it may lie on the disk of the files themselves: a broken disk then takes both");
     when();
@@ -144,12 +151,8 @@ class Page {
   }
 
   void keep() {
-    for (const std::string& rule : keep_lines(job_.keep)) line("Keep", rule);
-    if (job_.keep.any()) {
-      line("", "nothing is removed yet: these rules are kept for the version that prunes");
-    } else {
-      line("Keep", "every point: nothing is removed");
-    }
+    for (const std::string& rule : keep_lines(acting_rules(job_.keep), job_.renew.never())) line("Keep", rule);
+    if (!job_.keep.any()) line("", "these are the usual rules; [keep] changes them");
   }
 
   void around() {

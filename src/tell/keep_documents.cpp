@@ -36,7 +36,7 @@ std::string prune_document(const std::string& job, const std::vector<PruneOutcom
   for (const PruneOutcome& outcome : outcomes) {
     Json drive{{"destination", to_utf8(outcome.destination)},
                {"folder", to_utf8(outcome.root)},
-               {"rules", keep_lines(outcome.rules)},
+               {"rules", outcome.rules},
                {"held", outcome.plan.held.empty() ? Json(nullptr) : Json(outcome.plan.held)},
                {"points", plan_json(outcome)},
                {"broken-promises", outcome.plan.broken},

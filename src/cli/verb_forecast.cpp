@@ -82,9 +82,9 @@ void print_forecast(const JobForecast& forecast) {
   for (const Scenario& one : forecast.scenarios) own = one.own ? &one : own;
   out("{} in {}, the next {}\n", printable(forecast.job), printable(forecast.root),
       count_text(question.days, "day"));
-  out("{} of {} free. A full set takes about {}{}; about {} change a day{}.\n", size_text(question.free),
-      size_text(question.total), size_text(sizes.full_bytes), sizes.full_assumed ? ", by a sample" : "",
-      size_text(static_cast<std::uint64_t>(sizes.change_a_day)),
+  out("{} of {} free. A full set takes about {}{}; one with a day's changes about {}{}.\n",
+      size_text(question.free), size_text(question.total), size_text(sizes.full_bytes),
+      sizes.full_assumed ? ", by a sample" : "", size_text(sizes.changed_bytes(1)),
       sizes.change_assumed ? ", which is a guess: there is no history yet" : ", by the sets so far");
   if (!forecast.scheduled) out("The job has no times of its own: one run a day is taken for it.\n");
   out("\n");

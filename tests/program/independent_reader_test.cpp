@@ -31,6 +31,9 @@ TEST_P(IndependentReader, ReadsEveryPoint) {
     points[++sequence] = take_snapshot(desk.source());
     maker.churn(20);
   }
+  // Two points become one; volumes are taken over as they are, since there is little room to write.
+  ASSERT_EQ(desk({"fold", "wardens", "--last", "2"}).exit, 0);
+  points.erase(1);
   for (const auto& [point, expected] : points) {
     std::string target = desk.folder / ("read-" + std::to_string(point));
     std::string command = "/usr/bin/python3 '" KESTRUM_SOURCE "/tests/support/independent_reader.py' '" +

@@ -121,9 +121,12 @@ class Set:
 
     def __init__(self, folder, passphrase):
         self.folder = folder
+        self.others = []   # folders of sets that it covers, as far as they are there
         sections, auths = checked_json(os.path.join(folder, "seal.json"), ["core", "envelope"], True)
         self.core = sections["core"]
-        need(self.core["format"] == 1 and self.core["requires"] == [], "format and features")
+        first, last = self.core["covers"]
+        need(last == self.core["sequence"] and 1 <= first <= last, "the range covered")
+        need(self.core["format"] == 1 and self.core["requires"] == (["fold-1"] if first < last else []), "format and features")
         self.id, self.chain, self.job = (bytes.fromhex(self.core[name]) for name in ("set", "chain", "job"))
         self.master = master_key(sections["envelope"]["keys"], self.chain, passphrase)
         for name, before, auth in auths:
@@ -141,13 +144,32 @@ class Set:
         root.end()
         self.chunks = {}   # name to (slot, frame offset, frame size, offset, length), from the index
         self.headers, self.files, self.frames = {}, {}, {}
+
+    def read(self):
         for file in self.core["files"]:
             self.check_file(file)
         self.read_index()
 
+    def supersedes(self, other):
+        mine, its = self.core["covers"], other.core["covers"]
+        return self.chain == other.chain and mine != its and mine[0] <= its[0] and its[1] <= mine[1]
+
+    def path_of(self, file):
+        """Its own folder, or, section 11, that of a covered set, where only the header tells."""
+        own = os.path.join(self.folder, file["name"])
+        if os.path.exists(own) or file["set"] == self.core["set"]:
+            return own
+        for folder in self.others:
+            for name in sorted(os.listdir(folder)):
+                with open(os.path.join(folder, name), "rb") as handle:
+                    header = handle.read(96)
+                if header[:8] == self.MAGIC["volume"] and header[32:48].hex() == file["set"] and struct.unpack("<I", header[12:16])[0] == file["number"]:
+                    return os.path.join(folder, name)
+        return own
+
     def check_file(self, file):
         """Header, row of frames, digest."""
-        with open(os.path.join(self.folder, file["name"]), "rb") as handle:
+        with open(self.path_of(file), "rb") as handle:
             data = handle.read()
         need(len(data) == file["size"], "size of " + file["name"])
         header = data[:96]
@@ -221,9 +243,11 @@ class Point:
         self.own = sets[sequence]
         self.sets = [self.own]
         for required in self.own.core["needs"]:
-            other = sets[required["sequence"]]
-            need(other.id.hex() == required["set"], "a needed set")
-            self.sets.append(other)
+            meeting = [one for one in sets.values() if one.id.hex() == required["set"] or
+                       (one.chain == self.own.chain and one.core["covers"][0] <= required["sequence"] <= one.core["covers"][1])]
+            need(len(meeting) == 1, "a needed set")
+            if meeting[0] not in self.sets:
+                self.sets.append(meeting[0])
         self.last = None
 
     def fetch(self, ref):
@@ -355,13 +379,25 @@ def main():
     job_folder, sequence, target = sys.argv[1], int(sys.argv[2]), sys.argv[3]
     passphrase = open(sys.argv[4], "rb").read().rstrip(b"\n") if len(sys.argv) > 4 else b""
     job, _ = checked_json(os.path.join(job_folder, "job.json"), ["job"], False)
-    sets = {}
+    found, folders = [], []
     for name in sorted(os.listdir(job_folder)):
         folder = os.path.join(job_folder, name)
+        if os.path.isdir(folder):
+            folders.append((int(name.split("_")[0]), folder))
         if os.path.isdir(folder) and not name.endswith(".removing") and os.path.exists(os.path.join(folder, "seal.json")):
             one = Set(folder, passphrase)
             need(one.core["sequence"] == int(name.split("_")[0]) and one.core["job"] == job["job"]["job"], "a set's folder")
-            sets[one.core["sequence"]] = one
+            found.append(one)
+    sets = {}
+    for one in found:
+        if any(other.supersedes(one) for other in found):
+            continue
+        need(one.core["sequence"] not in sets, "one set of a sequence")
+        sets[one.core["sequence"]] = one
+        first, last = one.core["covers"]
+        if first < last:
+            one.others = [folder for number, folder in folders if first <= number <= last and folder != one.folder]
+        one.read()
     point = Point(sets, sequence)
     record = json.loads(point.fetch(point.own.record))
     need(record["version"] == 1 and record["sources"], "the record")

@@ -327,7 +327,9 @@ class Year {
         bool older_chain = sets[j].facts.chain != sets[i].facts.chain && plan.fates[j].fate == Fate::stays;
         if (!older_chain) continue;
         // Then it is one of the last good points, or its chain is protected or cannot be folded.
-        std::size_t left = plan.points_left;
+        std::size_t left = 0;  // good ones
+        for (std::size_t k = 0; k < sets.size(); ++k)
+          left += plan.fates[k].fate == Fate::stays && sets[k].good ? 1 : 0;
         bool chain_of_one =
             std::count_if(sets.begin(), sets.end(), [&](const KeptSet& set) {
               return set.facts.chain == sets[j].facts.chain &&

@@ -42,6 +42,37 @@ def picture(name, script, desk, wait_for_end=True, seconds=0.0):
     print(name)
 
 
+def years(desk):
+    """A job that has run for weeks: its chains, what goes, what comes."""
+    environment = dict(os.environ, KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1", TZ="UTC", PATH=os.path.dirname(KESTRUM) + ":" + os.environ["PATH"])
+
+    def kestrum(when, *words):
+        environment["KESTRUM_NOW"] = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime(when))
+        subprocess.run([KESTRUM, *words], env=environment, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    begin = 1803931200 + 1800  # 2027-03-01 20:30
+    kestrum(begin - 7200, "job", "define", "lists", "--what-folders", "/srv", "--what-folders", "/home/isla/Pictures", "--where-destinations", "/media/tern-1",
+            "--when-runs", "daily at 20:30", "--how-renew", "first run of a month", "--keep-thin", "every point for 14 days",
+            "--keep-thin", "one a week for 2 months", "--keep-thin", "one a month for 1 year", "--protect-passphrase", "file:/etc/kestrum/wardens.pass")
+    for day in range(46):
+        with open("/srv/ringing/2027/2027-02-01.csv", "a") as file:
+            file.writelines("SP99%02d%02d,Arctic Tern,4,271,112.5,H,14:20\n" % (day, n) for n in range(30 + 20 * (day % 7 == 5)))
+        if day % 3 == 0:
+            with open("/home/isla/Pictures/count-%02d.jpg" % day, "wb") as file:
+                file.write(os.urandom((40 + 30 * (day % 4)) << 10))
+        kestrum(begin + day * 86400, "run", "lists")
+    now = "!export -n KESTRUM_CLOCK; unset KESTRUM_CLOCK; export KESTRUM_NOW=2027-04-16T09:00:00Z"
+    after = begin + 45 * 86400 + 12 * 3600
+    picture("chains", [now, "kestrum points lists"], desk)
+    picture("prune", [now, "kestrum job edit lists --keep-age '10 days' --usual keep-thin", "kestrum prune lists --dry"], desk)
+    kestrum(after, "job", "edit", "lists", "--usual", "keep-age", "--keep-thin", "every point for 14 days", "--keep-thin", "one a week for 2 months",
+            "--keep-thin", "one a month for 1 year")
+    picture("forecast", [now, "kestrum forecast lists --days 120"], desk)
+    kestrum(after, "points", "lists", "--figure", os.path.join(TARGET, "chains-figure.png"))
+    kestrum(after, "forecast", "lists", "--days", "180", "--quiet", "--figure", os.path.join(TARGET, "forecast-figure.png"))
+    kestrum(after, "job", "remove", "lists")
+
+
 def main():
     os.makedirs(TARGET, exist_ok=True)
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -91,6 +122,7 @@ def main():
                                 "kestrum restore wardens /srv/ringing/2027/2027-01-30.csv --at 2027-03-01 --to /srv/back"], desk)
             picture("points", [third, "!kestrum run wardens --kind differential --quiet >/dev/null 2>&1", "kestrum points wardens"], desk)
             picture("status", [third, "kestrum status", "kestrum history wardens", "kestrum history wardens --run 2"], desk)
+            years(desk)
             picture("verify", [third, "kestrum verify wardens --depth quick", "!printf X | dd of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=1 seek=60000 conv=notrunc status=none", "kestrum verify wardens"], desk)
             # A large recording, so that there is progress to see.
             with open("/home/isla/Recordings/night.wav", "wb") as file:

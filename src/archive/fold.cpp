@@ -206,8 +206,8 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
     plan.sets.push_back(facts.sequence);
   }
   if (plan.sets.size() < 2 || plan.sets.back() != last)
-    throw Error(ErrorKind::usage, "there is nothing to fold from " + std::to_string(first) + " to " +
-                                      std::to_string(last));
+    throw Error(ErrorKind::usage,
+                "there is nothing to fold from " + std::to_string(first) + " to " + std::to_string(last));
   for (const FoundSet& set : context.chain.sets()) {
     if (!set.sealed() || set.seal->core.facts.chain != *chain || set.folder.sequence < last) continue;
     PointReader point(context.chain, set.folder.sequence);

@@ -24,13 +24,13 @@ struct FoldedFile {
 
 // A fold before it is carried out: what it takes over, copies and leaves out.
 struct FoldPlan {
-  Sequence first = 0, last = 0;     // covered
-  std::vector<Sequence> sets;       // sealed ones of the range, in order
+  Sequence first = 0, last = 0;  // covered
+  std::vector<Sequence> sets;    // sealed ones of the range, in order
   std::vector<FoldedFile> files;
-  std::uint64_t stored_bytes = 0;   // of those sets
-  std::uint64_t kept_bytes = 0;     // in volumes that stay as they are
-  std::uint64_t copied_bytes = 0;   // in frames that are written again
-  std::uint64_t records = 0;        // of the index, at most
+  std::uint64_t stored_bytes = 0;  // of those sets
+  std::uint64_t kept_bytes = 0;    // in volumes that stay as they are
+  std::uint64_t copied_bytes = 0;  // in frames that are written again
+  std::uint64_t records = 0;       // of the index, at most
   // Space that must be free while it is done, at most; the old sets lie beside it until the end.
   std::uint64_t needed_bytes() const;
   // Shares as content bytes: below, a frame is packed anew; below, a volume is not kept.
@@ -51,7 +51,7 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
                    std::uint64_t allowed = UINT64_MAX);
 
 struct FoldedSet {
-  Seal seal;           // ready to be written
+  Seal seal;  // ready to be written
   SetIdentity identity;
 };
 

@@ -71,8 +71,8 @@ struct FoundSet {
 FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job);
 std::vector<FoundSet> read_sets(const Store& store, const std::string& job_folder, const Id& job);
 
-// Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved yet,
-// in that one's. The path in its own folder when it is nowhere.
+// Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved
+// yet, in that one's. The path in its own folder when it is nowhere.
 std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);
 
 // Moves what a folded set has taken over into its folder and removes the folders of the sets it covers. Safe

@@ -19,7 +19,8 @@ void ReachableChunks::add_page(PointReader& point, const ChunkRef& ref, unsigned
   names_.put(ref.name, 0);
   step();
   CatalogPage page = decode_page(point.view(ref).content);
-  if (page.level != level || level > limits::levels) throw damage("a list of files is not nested as it should be");
+  if (page.level != level || level > limits::levels)
+    throw damage("a list of files is not nested as it should be");
   for (const PageLink& link : page.links) add_page(point, link.page, level - 1, step);
   for (const Entry& entry : page.entries) {
     if (entry.attribute_chunk) names_.put(entry.attribute_chunk->name, 0);

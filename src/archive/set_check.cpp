@@ -101,8 +101,7 @@ class VolumeCheck {
 // Distinct frames of each slot, in order of their offsets.
 using FrameMap = std::map<std::uint32_t, std::vector<FramePlace>>;
 
-FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum& indexed,
-                   SetFindings& out) {
+FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum& indexed, SetFindings& out) {
   FrameMap frames;
   try {
     set.each_record([&](const IndexRecord& record) {

@@ -35,7 +35,11 @@ std::string day_text(Instant ends) {
 // Every day of two weeks, of longer times about twenty of them.
 void print_days(const Forecast& forecast) {
   using enum Table::Align;
-  Table table({{"DAY", left}, {"RUNS", right}, {"POINTS", right}, {"ON THE DRIVE", right}, {"AT MOST", right},
+  Table table({{"DAY", left},
+               {"RUNS", right},
+               {"POINTS", right},
+               {"ON THE DRIVE", right},
+               {"AT MOST", right},
                {"RESTORE NEEDS", right}});
   std::size_t count = forecast.days.size();
   std::size_t every = count <= 15 ? 1 : (count + 19) / 20;
@@ -63,8 +67,14 @@ std::string full_text(const Forecast& forecast) {
 
 void print_ways(const JobForecast& forecast) {
   using enum Table::Align;
-  Table table({{"SETS", left}, {"RUNS", right}, {"WRITTEN", right}, {"IN THE END", right}, {"AT MOST", right},
-               {"POINTS", right}, {"RESTORE NEEDS", right}, {"DRIVE FULL", left}});
+  Table table({{"SETS", left},
+               {"RUNS", right},
+               {"WRITTEN", right},
+               {"IN THE END", right},
+               {"AT MOST", right},
+               {"POINTS", right},
+               {"RESTORE NEEDS", right},
+               {"DRIVE FULL", left}});
   for (const Scenario& one : forecast.scenarios) {
     const Forecast& result = one.forecast;
     table.row({one.name + (one.own ? " (as now)" : ""), grouped(result.runs), size_text(result.written_bytes),
@@ -120,7 +130,8 @@ Verb forecast_verb() {
   return {{"forecast",
            "JOB",
            "show how the drive fills over the coming days",
-           "The schedule, the kinds and the keep rules are simulated, with sizes from the sets so far. Nothing is "
+           "The schedule, the kinds and the keep rules are simulated, with sizes from the sets so far. "
+           "Nothing is "
            "written.",
            1,
            1,

@@ -26,7 +26,8 @@ std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more) {
 
 namespace {
 
-SubjectOptions options_of(const Arguments& arguments, const Environment& environment, const std::string& name) {
+SubjectOptions options_of(const Arguments& arguments, const Environment& environment,
+                          const std::string& name) {
   SubjectOptions options;
   options.subject = name;
   options.machine = arguments.value("machine").value_or("");
@@ -57,7 +58,8 @@ std::vector<Subject> open_subjects(const Arguments& arguments, const Environment
 ChosenPoint open_at(const Arguments& arguments, const Environment& environment) {
   std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
   DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
-  std::string drive = subjects.size() > 1 ? printable(subjects[chosen.subject].drive_name()) + ":" : std::string();
+  std::string drive =
+      subjects.size() > 1 ? printable(subjects[chosen.subject].drive_name()) + ":" : std::string();
   return {std::move(subjects[chosen.subject]), chosen.wish, drive};
 }
 

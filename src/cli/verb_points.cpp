@@ -105,7 +105,8 @@ std::string going_text(const Outlook& outlook) {
     if (fate.fate == Fate::stays) continue;
     std::string what = fate.fate == Fate::goes ? "go" : "fold into " + std::to_string(fate.into);
     what += ": " + fate.reason;
-    auto same = std::find_if(groups.begin(), groups.end(), [&](const auto& group) { return group.first == what; });
+    auto same =
+        std::find_if(groups.begin(), groups.end(), [&](const auto& group) { return group.first == what; });
     if (same == groups.end()) same = groups.insert(groups.end(), {what, {}});
     same->second.push_back(fate.sequence);
   }
@@ -114,9 +115,9 @@ std::string going_text(const Outlook& outlook) {
   for (const auto& [what, points] : groups) {
     std::string verb = points.size() == 1 && what.starts_with("go:")     ? "goes" + what.substr(2)
                        : points.size() == 1 && what.starts_with("fold ") ? "folds" + what.substr(4)
-                                                                          : what;
-    out += std::string("  After it, ") + (points.size() == 1 ? "point " : "points ") + sequences_text(points) + " " +
-           verb + ".\n";
+                                                                         : what;
+    out += std::string("  After it, ") + (points.size() == 1 ? "point " : "points ") +
+           sequences_text(points) + " " + verb + ".\n";
   }
   return out;
 }
@@ -133,8 +134,7 @@ std::string points_page(const PointsResult& result, bool several) {
   std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
                     printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
                     "\n";
-  if (several)
-    out += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
+  if (several) out += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
   if (!result.points.empty() && result.points.back().sealed)
     out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
   out += "\n" + points_table(result) + "\n" + findings_text(result.points);

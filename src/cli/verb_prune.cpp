@@ -1,8 +1,6 @@
 // prune and fold.
 #include <charconv>
 
-#include "engine/prune.hpp"
-
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
@@ -11,6 +9,7 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "engine/prune.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -24,7 +23,8 @@ std::string fate_text(const SetFate& fate) {
 
 std::string plan_table(const PruneOutcome& outcome) {
   using enum Table::Align;
-  Table table({{"POINT", right}, {"MADE", left}, {"KIND", left}, {"STORED", right}, {"", left}, {"WHY", left}});
+  Table table(
+      {{"POINT", right}, {"MADE", left}, {"KIND", left}, {"STORED", right}, {"", left}, {"WHY", left}});
   std::optional<Id> chain;
   for (std::size_t i = 0; i < outcome.sets.size(); ++i) {
     const SetFacts& facts = outcome.sets[i].facts;
@@ -54,7 +54,8 @@ void print_prune(const PruneOutcome& outcome) {
     if (plan.empty()) return out("Nothing would go: {} stay.\n", count_text(plan.points_left, "point"));
     if (goes > 0) out("{} would go, {} freed.\n", count_text(goes, "point"), size_text(plan.frees));
     if (folds > 0)
-      out("{} would be folded into others; what that frees is known afterwards.\n", count_text(folds, "point"));
+      out("{} would be folded into others; what that frees is known afterwards.\n",
+          count_text(folds, "point"));
     out("{} would be left.\n", count_text(plan.points_left, "point"));
     return;
   }
@@ -90,7 +91,8 @@ std::optional<Sequence> point_option(const Arguments& arguments, const char* nam
   Sequence number = 0;
   auto [end, code] = std::from_chars(text->data(), text->data() + text->size(), number);
   if (code != std::errc() || end != text->data() + text->size() || number == 0)
-    throw Error(ErrorKind::usage, "--" + std::string(name) + " needs the number of a point, not '" + printable(*text) + "'",
+    throw Error(ErrorKind::usage,
+                "--" + std::string(name) + " needs the number of a point, not '" + printable(*text) + "'",
                 "see: kestrum points JOB");
   return number;
 }
@@ -103,22 +105,24 @@ void print_fold(const FoldOutcome& outcome, bool dry) {
     return;
   }
   for (const FoldPlan& plan : outcome.batches) {
-    out("  points {} to {}: {} in {}, of which {} stay as they lie and {} are written again\n", plan.sets.front(),
-        plan.last, size_text(plan.stored_bytes), count_text(plan.sets.size(), "set"), size_text(plan.kept_bytes),
-        size_text(plan.copied_bytes));
+    out("  points {} to {}: {} in {}, of which {} stay as they lie and {} are written again\n",
+        plan.sets.front(), plan.last, size_text(plan.stored_bytes), count_text(plan.sets.size(), "set"),
+        size_text(plan.kept_bytes), size_text(plan.copied_bytes));
     out("    {} up to {} for a while\n", dry ? "would need" : "needed", size_text(plan.needed_bytes()));
   }
   if (dry)
     out("  {} would go; every other one stays as it is.\n", count_text(outcome.points_gone, "point"));
   else
-    out("  {} gone, the others as they were; {} of sets became {}.\n", count_text(outcome.points_gone, "point"),
-        size_text(outcome.bytes_before), size_text(outcome.bytes_after));
+    out("  {} gone, the others as they were; {} of sets became {}.\n",
+        count_text(outcome.points_gone, "point"), size_text(outcome.bytes_before),
+        size_text(outcome.bytes_after));
 }
 
 int fold(const Arguments& arguments, const Environment& environment) {
   Progress progress(environment, arguments.has("quiet"));
   RunContext context = run_context(environment, progress);
-  FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"), arguments.has("dry")};
+  FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"),
+                      arguments.has("dry")};
   std::vector<FoldOutcome> outcomes = fold_job(arguments.words()[0], request, context);
   progress.finish();
   if (arguments.has("json")) {
@@ -132,22 +136,26 @@ int fold(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb prune_verb() {
-  return {{"prune",
-           "JOB",
-           "carry out the job's keep rules",
-           "Every run does the same at its end. What another point needs stays, and so do the last good points.",
-           1,
-           1,
-           {{"dry", "", "show what would go, and why; remove nothing"}, {"quiet", "", "no progress"}, json_option},
-           {"kestrum prune wardens --dry", "kestrum prune wardens"}},
-          prune};
+  return {
+      {"prune",
+       "JOB",
+       "carry out the job's keep rules",
+       "Every run does the same at its end. What another point needs stays, and so do the last good points.",
+       1,
+       1,
+       {{"dry", "", "show what would go, and why; remove nothing"},
+        {"quiet", "", "no progress"},
+        json_option},
+       {"kestrum prune wardens --dry", "kestrum prune wardens"}},
+      prune};
 }
 
 Verb fold_verb() {
   return {{"fold",
            "JOB",
            "make one point of several of a chain, without reading the sources",
-           "Points within the range go; everything that the others need stays. Without a range: what the keep rules "
+           "Points within the range go; everything that the others need stays. Without a range: what the "
+           "keep rules "
            "let go.",
            1,
            1,
@@ -156,7 +164,8 @@ Verb fold_verb() {
             {"dry", "", "show what it would take; change nothing"},
             {"quiet", "", "no progress"},
             json_option},
-           {"kestrum fold wardens --dry", "kestrum fold wardens --last 12", "kestrum fold wardens --first 4 --last 12"}},
+           {"kestrum fold wardens --dry", "kestrum fold wardens --last 12",
+            "kestrum fold wardens --first 4 --last 12"}},
           fold};
 }
 

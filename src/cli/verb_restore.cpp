@@ -88,15 +88,16 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all
   // with --list.
   std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
-  RestoreResult result = restore(chosen.subject, chosen.wish, request, progress, [&](const RestoredItem& item) {
-    if (json) {
-      ++listed;
-      if (items.size() < most_items || arguments.has("list")) items.push_back(item);
-    } else if (item.type != EntryType::folder && ++listed <= most) {
-      progress.finish();
-      out("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
-    }
-  });
+  RestoreResult result =
+      restore(chosen.subject, chosen.wish, request, progress, [&](const RestoredItem& item) {
+        if (json) {
+          ++listed;
+          if (items.size() < most_items || arguments.has("list")) items.push_back(item);
+        } else if (item.type != EntryType::folder && ++listed <= most) {
+          progress.finish();
+          out("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
+        }
+      });
   progress.finish();
   if (json) {
     out("{}", restore_document(result, items, listed));

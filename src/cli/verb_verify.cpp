@@ -82,12 +82,14 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   std::vector<DriveVerdict> verdicts;
   for (const Subject& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
-    verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), ledger.get(), progress)});
+    verdicts.push_back(
+        {subject.root(), verify(subject, request, environment.clock(), ledger.get(), progress)});
     progress.finish();
     const VerifyResult& result = verdicts.back().result;
     good = good && result.good();
     if (arguments.has("json")) continue;
-    if (subjects.size() > 1) out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
+    if (subjects.size() > 1)
+      out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
     print_result(result, arguments.words()[0]);
   }
   if (arguments.has("json")) out("{}", verify_document(verdicts));

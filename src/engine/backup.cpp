@@ -133,7 +133,8 @@ class JobRun {
   void tell_upkeep(const UpkeepResult& result, const std::string& why) {
     std::vector<std::string> lines;
     if (!result.nothing()) lines.push_back(why + upkeep_text(result));
-    for (const KeepPlan& plan : result.rounds) lines.insert(lines.end(), plan.broken.begin(), plan.broken.end());
+    for (const KeepPlan& plan : result.rounds)
+      lines.insert(lines.end(), plan.broken.begin(), plan.broken.end());
     for (const std::string& line : lines) {
       observer_.note(line);
       outcome_.entry.upkeep.push_back(line);
@@ -146,10 +147,12 @@ class JobRun {
     try {
       UpkeepResult result = upkeep.prune();
       tell_upkeep(result, "by the keep rules: ");
-      if (!result.rounds.front().held.empty()) observer_.note("nothing is removed: " + result.rounds.front().held);
+      if (!result.rounds.front().held.empty())
+        observer_.note("nothing is removed: " + result.rounds.front().held);
     } catch (const Error& error) {
       // The point is made; that the old ones are still there is a problem of its own.
-      if (error.kind() == ErrorKind::stopped) return observer_.note("the keep rules are left to the next run");
+      if (error.kind() == ErrorKind::stopped)
+        return observer_.note("the keep rules are left to the next run");
       add_problem(outcome_.problems, observer_, {destination_.root, "prune", error.what()});
     }
   }
@@ -260,16 +263,16 @@ class JobRun {
           "the destination shows an older state than this machine remembers: its newest set is missing");
 
     plan_.emplace(SetPlan{.job = job_,
-                 .destination = destination_,
-                 .selection = selection,
-                 .decision = {},
-                 .sequence = highest + 1,
-                 .chain = {},
-                 .master = {},
-                 .keys = {},
-                 .naming = {},
-                 .previous = {},
-                 .started = context_.clock.now()});
+                          .destination = destination_,
+                          .selection = selection,
+                          .decision = {},
+                          .sequence = highest + 1,
+                          .chain = {},
+                          .master = {},
+                          .keys = {},
+                          .naming = {},
+                          .previous = {},
+                          .started = context_.clock.now()});
     SetPlan& plan = *plan_;
     plan.decision =
         decide_kind({job_.kind, job_.renew}, surveyed_, protection, wanted_, context_.clock.now());

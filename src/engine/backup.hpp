@@ -34,8 +34,8 @@ struct RunOutcome {
 };
 
 // One outcome for each destination that was written to or tried. Never throws for what went wrong with a run:
-// that is the outcome, and stands in the ledger. Throws only when the job does not exist or its file is wrong.
-// `done` is told of each when it is there.
+// that is the outcome, and stands in the ledger. Throws only when the job does not exist or its file is
+// wrong. `done` is told of each when it is there.
 std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
                                 const std::function<void(const RunOutcome&)>& done = {});
 

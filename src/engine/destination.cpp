@@ -216,7 +216,8 @@ void tidy_job_folder(Store& store, const std::string& folder, const Id& job,
   std::vector<SetFolder> folders = list_set_folders(store, folder);
   std::erase_if(folders, [](const SetFolder& set) { return !set.unfinished_name && !set.removing; });
   if (folders.empty()) return;
-  // What a folded set still takes files from is cleared by finish_fold, once there is a key to trust its seal.
+  // What a folded set still takes files from is cleared by finish_fold, once there is a key to trust its
+  // seal.
   std::vector<FoundSet> sets = read_sets(store, folder, job);
   auto is_covered = [&](const SetFolder& set) {
     return std::any_of(sets.begin(), sets.end(), [&](const FoundSet& folded) {

@@ -75,9 +75,10 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   for (const KeptSet& set : asked.sets) held += set.facts.totals.stored_bytes;
   std::int64_t room = room_left(acting_rules(job_.keep), held, asked.total, asked.free);
   std::string within = room < static_cast<std::int64_t>(asked.free) ? " within the limits of [keep]" : "";
-  std::string message =
-      "the drive " + printable(destination_.root) + " is full: the set needs " + at_least + size_text(needed) +
-      ", and " + size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" + within;
+  std::string message = "the drive " + printable(destination_.root) + " is full: the set needs " + at_least +
+                        size_text(needed) + ", and " +
+                        size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" +
+                        within;
   if (freed_ > 0) message += " after " + size_text(freed_) + " were freed";
   if (!asked.sets.empty())
     message += "; the " + count_text(asked.sets.size(), "point") + " that must stay " +
@@ -87,7 +88,8 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   if (!within.empty()) helps.emplace_back("raise the limits in [keep]");
   if (asked.rules.at_least > 1 && asked.sets.size() > 1)
     helps.emplace_back("lower [keep] at-least, now " + count_text(asked.rules.at_least, "point"));
-  if (job_.use != UseOf::next_when_full) helps.emplace_back("add a drive with [where] use = \"next when full\"");
+  if (job_.use != UseOf::next_when_full)
+    helps.emplace_back("add a drive with [where] use = \"next when full\"");
   throw Error(ErrorKind::full, message, "what would help: " + join(helps, ", or "));
 }
 

@@ -37,7 +37,7 @@ class FitDrive {
   LimitedStore store_;
   std::function<void(const UpkeepResult&)> made_room_;  // told of what went
   std::uint64_t freed_ = 0;
-  std::uint64_t needed_ = 0;        // known by trying
+  std::uint64_t needed_ = 0;  // known by trying
   bool sampled_ = false;
 };
 

@@ -22,7 +22,8 @@ std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points) {
   return out;
 }
 
-Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const StoreSpace& space, Instant now) {
+Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const StoreSpace& space,
+                   Instant now) {
   Outlook out;
   out.sets = kept_sets(points);
   std::optional<Kind> asked;
@@ -69,8 +70,8 @@ JobForecast forecast_job(const std::string& name, unsigned days, const RunContex
   if (choice.trouble) throw *choice.trouble;
   Destination destination =
       find_destination(job, choice.use.front(), state, context.machine, context.open_store);
-  std::unique_ptr<Ledger> ledger =
-      Ledger::open_or_renew(context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
+  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(
+      context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
   JobForecast out;
   out.job = name;
   out.root = destination.root;

@@ -16,16 +16,17 @@ struct Outlook {
   std::optional<Instant> when;  // scheduled
   KindDecision next;
   KeepPlan after;
-  std::vector<KeptSet> sets;    // that plan's, the new one last
+  std::vector<KeptSet> sets;  // that plan's, the new one last
 };
-Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const StoreSpace& space, Instant now);
+Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const StoreSpace& space,
+                   Instant now);
 
 struct JobForecast {
   std::string job;
-  std::string root;             // of the drive
+  std::string root;  // of the drive
   ForecastQuestion question;
   std::vector<Scenario> scenarios;
-  bool scheduled = false;       // else one run a day is taken for it
+  bool scheduled = false;  // else one run a day is taken for it
 };
 // Of a job with several destinations: on the one that the next run goes to, as if all went there. A job with
 // no set yet is previewed, which reads a sample of its files. Throws Error as a preview does.

@@ -36,8 +36,7 @@ class Preview {
     if (choice.trouble) throw *choice.trouble;
     for (std::size_t i = 1; choice.each && i < choice.use.size(); ++i)
       note("a set goes to " + printable(choice.use[i]) + " too");
-    destination_ =
-        find_destination(job_, choice.use.front(), state, context_.machine, context_.open_store);
+    destination_ = find_destination(job_, choice.use.front(), state, context_.machine, context_.open_store);
     result_.destination = destination_.root;
     result_.drive = destination_.facts;
     Selection selection = select(job_.what, context_.people, context_.clock.now(),

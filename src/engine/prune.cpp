@@ -10,8 +10,8 @@ void on_each_drive(const std::string& name, bool change, const RunContext& conte
                    const std::function<void(Destination&, Upkeep&, const Job&)>& use) {
   Job job = context.home.load_job(name);
   std::optional<JobState> state = context.home.load_state(name);
-  std::unique_ptr<Ledger> ledger =
-      Ledger::open_or_renew(context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
+  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(
+      context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
   KeyRing keys([&] {
     return get_passphrase(job.passphrase, "passphrase of the job '" + printable(job.name) + "'", context.ask);
   });
@@ -22,9 +22,10 @@ void on_each_drive(const std::string& name, bool change, const RunContext& conte
     try {
       destination = find_destination(job, named, state, context.machine, context.open_store);
       if (!destination.identity || !destination.drive || !state)
-        throw Error(ErrorKind::no_destination,
-                    "there is no archive set of the job '" + printable(name) + "' in " + printable(named) + " yet",
-                    "run the job first: kestrum run " + printable(name));
+        throw Error(
+            ErrorKind::no_destination,
+            "there is no archive set of the job '" + printable(name) + "' in " + printable(named) + " yet",
+            "run the job first: kestrum run " + printable(name));
     } catch (const Error& error) {
       if (!first) first = error;
       context.observer.note(error.what());
@@ -66,11 +67,12 @@ KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets) 
   }
   if (first->facts.chain != last.facts.chain)
     throw Error(ErrorKind::usage,
-                "points " + std::to_string(first->facts.sequence) + " and " + std::to_string(last.facts.sequence) +
-                    " are of two chains",
+                "points " + std::to_string(first->facts.sequence) + " and " +
+                    std::to_string(last.facts.sequence) + " are of two chains",
                 "fold within one chain");
   if (first->facts.sequence >= last.facts.sequence)
-    throw Error(ErrorKind::usage, "there is nothing to fold: the range holds one point", "name a wider range");
+    throw Error(ErrorKind::usage, "there is nothing to fold: the range holds one point",
+                "name a wider range");
   return {true, first->facts.covers_from(), last.facts.sequence};
 }
 
@@ -125,8 +127,8 @@ std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& re
         outcome.points_gone += upkeep.fold(step.first, step.last, [&](const FoldPlan& plan) {
           outcome.batches.push_back(plan);
           context.observer.note("folding points " + std::to_string(plan.sets.front()) + " to " +
-                                std::to_string(plan.last) + ": needs up to " + size_text(plan.needed_bytes()) +
-                                " for a while");
+                                std::to_string(plan.last) + ": needs up to " +
+                                size_text(plan.needed_bytes()) + " for a while");
         });
       }
     }

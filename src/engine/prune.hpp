@@ -6,13 +6,13 @@
 namespace kestrum {
 
 struct PruneOutcome {
-  std::string destination;            // as the job names it
+  std::string destination;  // as the job names it
   std::string root;
-  std::vector<KeptSet> sets;          // before, in order
-  std::vector<std::string> rules;     // that are acted on, in words
-  KeepPlan plan;                      // what was done first, or would be done
-  std::optional<UpkeepResult> done;   // none: only shown
-  StoreSpace space;                   // afterwards
+  std::vector<KeptSet> sets;         // before, in order
+  std::vector<std::string> rules;    // that are acted on, in words
+  KeepPlan plan;                     // what was done first, or would be done
+  std::optional<UpkeepResult> done;  // none: only shown
+  StoreSpace space;                  // afterwards
 };
 
 // Throws Error as a run does; no_destination when there is no set anywhere yet.
@@ -25,7 +25,7 @@ struct FoldRequest {
 struct FoldOutcome {
   std::string destination;
   std::string root;
-  std::vector<FoldPlan> batches;      // carried out, or the first of each range that would be
+  std::vector<FoldPlan> batches;  // carried out, or the first of each range that would be
   std::uint64_t points_gone = 0;
   std::uint64_t bytes_before = 0, bytes_after = 0;  // of the job's sets
 };

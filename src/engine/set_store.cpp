@@ -25,8 +25,8 @@ void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& ident
 
 }  // namespace
 
-StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context, const JobLock& lock,
-                    std::vector<Problem>& problems) {
+StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context,
+                    const JobLock& lock, std::vector<Problem>& problems) {
   Observer& observer = context.observer;
   std::int32_t offset = local_offset_seconds(plan.started);
   UnfinishedFolder folder(store, plan.destination.folder,

@@ -33,7 +33,7 @@ struct StoredSet {
 // Throws BaseUnreadable when another base must be chosen, Error otherwise; then nothing is left in the
 // destination, as far as it can be removed. `lock` is asked before sealing.
 // `store`: the destination's, or one that passes on to it.
-StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context, const JobLock& lock,
-                    std::vector<Problem>& problems);
+StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context,
+                    const JobLock& lock, std::vector<Problem>& problems);
 
 }  // namespace kestrum

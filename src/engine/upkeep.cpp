@@ -172,14 +172,15 @@ FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<v
     }
   }
   throw Error(ErrorKind::full,
-              "folding needs " + size_text(needed) + " for a while, and " + size_text(free) + " are free in " +
-                  printable(destination_.root),
+              "folding needs " + size_text(needed) + " for a while, and " + size_text(free) +
+                  " are free in " + printable(destination_.root),
               "make room on the drive; the sets are as they were");
 }
 
 bool Upkeep::was_proved(const ChainReader& chain, const FoldPlan& plan) {
   return ledger_ != nullptr && std::all_of(plan.sets.begin(), plan.sets.end(), [&](Sequence sequence) {
-           std::optional<CheckEntry> check = ledger_->last_check(chain.sealed(sequence)->seal->core.facts.set);
+           std::optional<CheckEntry> check =
+               ledger_->last_check(chain.sealed(sequence)->seal->core.facts.set);
            return check && check->good;
          });
 }
@@ -197,7 +198,8 @@ void Upkeep::carry_out_fold(ChainReader& chain, const FoldPlan& plan, const Reac
                           set_folder_name(plan.last, facts.started, facts.offset_seconds, kind, from));
   store.reserve(folder.path() + "/" + reserve_name, seal_reserve_bytes);
   std::uint64_t volume_bytes = job_.volume_bytes;
-  if (destination_.facts.largest_file) volume_bytes = std::min(volume_bytes, *destination_.facts.largest_file);
+  if (destination_.facts.largest_file)
+    volume_bytes = std::min(volume_bytes, *destination_.facts.largest_file);
   SetWriterOptions options;
   options.level = job_.level;
   options.volume_bytes = volume_bytes;
@@ -233,9 +235,9 @@ void Upkeep::carry_out_fold(ChainReader& chain, const FoldPlan& plan, const Reac
     }
     count_on(set, proved);
     finish_fold(store, set);
-    context_.observer.note("folded points " + std::to_string(plan.first) + " to " + std::to_string(plan.last) +
-                           " into one: " + size_text(plan.stored_bytes) + " became " +
-                           size_text(set.seal->core.facts.totals.stored_bytes));
+    context_.observer.note("folded points " + std::to_string(plan.first) + " to " +
+                           std::to_string(plan.last) + " into one: " + size_text(plan.stored_bytes) +
+                           " became " + size_text(set.seal->core.facts.totals.stored_bytes));
     return;
   }
   throw damage("the folded set that was just sealed does not read");
@@ -244,8 +246,9 @@ void Upkeep::carry_out_fold(ChainReader& chain, const FoldPlan& plan, const Reac
 // The folded set takes the place of the newest one in what this machine remembers.
 void Upkeep::count_on(const FoundSet& folded, bool proved) {
   if (ledger_ != nullptr && proved)
-    ledger_->add_check(folded.seal->core.facts.set,
-                       {.when = context_.clock.now(), .depth = "all", .good = true, .lost = {}, .affected = 0});
+    ledger_->add_check(
+        folded.seal->core.facts.set,
+        {.when = context_.clock.now(), .depth = "all", .good = true, .lost = {}, .affected = 0});
   bool newest = true;
   for (const FoundSet& set : sets()) newest = newest && set.folder.sequence <= folded.folder.sequence;
   if (!newest) return;

@@ -1,5 +1,5 @@
-// Carrying out what the keep rules say on one drive: removing and folding sets, in an order that is safe to be
-// killed in.
+// Carrying out what the keep rules say on one drive: removing and folding sets, in an order that is safe to
+// be killed in.
 #pragma once
 
 #include "archive/fold.hpp"
@@ -11,13 +11,13 @@
 namespace kestrum {
 
 struct UpkeepResult {
-  std::vector<KeepPlan> rounds;    // each was carried out before the next was made; the last may be empty
-  std::uint64_t removed = 0;       // sets
-  std::uint64_t folded = 0;        // sets that went into others
-  std::uint64_t freed_bytes = 0;   // stored bytes of the job before, less those after
-  std::uint64_t job_bytes = 0;     // afterwards
+  std::vector<KeepPlan> rounds;   // each was carried out before the next was made; the last may be empty
+  std::uint64_t removed = 0;      // sets
+  std::uint64_t folded = 0;       // sets that went into others
+  std::uint64_t freed_bytes = 0;  // stored bytes of the job before, less those after
+  std::uint64_t job_bytes = 0;    // afterwards
   std::size_t points_left = 0;
-  std::string unfolded;            // why folding was given up; empty: it was not
+  std::string unfolded;  // why folding was given up; empty: it was not
   bool nothing() const { return removed == 0 && folded == 0; }
 };
 
@@ -39,8 +39,8 @@ class Upkeep {
   UpkeepResult prune(std::uint64_t make_room = 0);
 
   // One set from `first` to `last`, in as many batches as the room asks for; `told` is given each plan before
-  // it is carried out. Returns how many points went. Throws Error of kind full when there is no room: the sets
-  // are then as they were, or as the batches before left them.
+  // it is carried out. Returns how many points went. Throws Error of kind full when there is no room: the
+  // sets are then as they were, or as the batches before left them.
   std::uint64_t fold(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told = {});
   // What the first batch of that would take.
   FoldPlan fold_plan(Sequence first, Sequence last);

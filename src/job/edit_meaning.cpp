@@ -17,7 +17,8 @@ constexpr Meaning meanings[] = {
     {"where", "same-disk", "nothing is written anew"},
     {"where", "use", "only where the next runs go changes; every drive keeps its points"},
     {"where", "",
-     "a drive that is new to the job begins with a full set; the points on one that is not named any more stay, "
+     "a drive that is new to the job begins with a full set; the points on one that is not named any more "
+     "stay, "
      "and restore by its path"},
     {"when", "", "only when it runs changes; no set is touched, nothing is read again"},
     {"how", "kind", "the next set is of that kind; what is there stays, nothing is stored again for it"},
@@ -33,7 +34,8 @@ constexpr Meaning meanings[] = {
      "refused"},
     {"protect", "recovery-key",
      "it opens the chains that begin from now on; to begin one: kestrum run NAME --kind full"},
-    {"keep", "", "no set is touched now; the rules hold from the end of the next run on: kestrum prune NAME --dry"},
+    {"keep", "",
+     "no set is touched now; the rules hold from the end of the next run on: kestrum prune NAME --dry"},
     {"check", "", "no set is touched; it holds from the next run on"},
     {"around", "", "no set is touched; it holds from the next run on"},
     {"tell", "", "no set is touched; it holds from the next run on"},

@@ -37,7 +37,8 @@ constexpr JobKey keys[] = {
      "folder on another drive, under which the sets are kept: a path, label:NAME or uuid:UUID",
      set_destinations},
     {"where", "use", one, "WHICH", "whichever is connected",
-     "of several destinations: \"whichever is connected\" (in turns), \"all connected\", or \"next when full\"",
+     "of several destinations: \"whichever is connected\" (in turns), \"all connected\", or \"next when "
+     "full\"",
      set_use},
     {"where", "same-disk", one, "WHAT", "refuse",
      "a destination on the same disk as a source: refuse or accept", set_same_disk},

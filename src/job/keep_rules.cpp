@@ -93,7 +93,8 @@ unsigned parse_percent(std::string_view text) {
 std::vector<std::string> keep_lines(const KeepRules& rules, bool endless) {
   std::vector<std::string> out;
   if (rules.age && endless) out.push_back("every point stays for " + rules.age->text());
-  if (rules.age && !endless) out.push_back("a chain stays until all of it is older than " + rules.age->text());
+  if (rules.age && !endless)
+    out.push_back("a chain stays until all of it is older than " + rules.age->text());
   if (rules.chains) out.push_back("the newest " + count_text(*rules.chains, "chain") + " stay");
   if (rules.points) out.push_back("the newest " + count_text(*rules.points, "point") + " stay");
   for (const ThinRule& rule : rules.thin) {

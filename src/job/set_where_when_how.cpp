@@ -33,7 +33,8 @@ void set_destinations(Job& job, const KeyValues& values) {
 }
 
 void set_use(Job& job, const KeyValues& values) {
-  job.use = static_cast<UseOf>(one_of(values[0], {"whichever is connected", "all connected", "next when full"}));
+  job.use =
+      static_cast<UseOf>(one_of(values[0], {"whichever is connected", "all connected", "next when full"}));
 }
 
 void set_same_disk(Job& job, const KeyValues& values) {

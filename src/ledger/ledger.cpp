@@ -149,7 +149,11 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
         totals.gone_files, totals.read_bytes, totals.new_bytes, totals.stored_bytes}) {
     update.bind(at++, static_cast<std::int64_t>(value));
   }
-  update.bind(19, run.problems).bind(20, to_utf8(run.log_file)).bind(21, run.checked).bind(22, join(run.upkeep, "\n")).step();
+  update.bind(19, run.problems)
+      .bind(20, to_utf8(run.log_file))
+      .bind(21, run.checked)
+      .bind(22, join(run.upkeep, "\n"))
+      .step();
   for (const Problem& problem : problems) {
     Statement insert(database_.get(),
                      "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");

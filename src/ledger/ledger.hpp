@@ -28,7 +28,7 @@ struct RunEntry {
   SetTotals totals;
   std::int64_t problems = 0;
   std::string log_file;
-  std::string checked;  // "read back, good"
+  std::string checked;                   // "read back, good"
   std::vector<std::string> upkeep = {};  // what went by the keep rules, and promises that a limit broke
 };
 

@@ -161,7 +161,8 @@ class Future {
     FutureSet next;
     SetFacts& facts = next.set.facts;
     facts.sequence = last_ + 1;
-    for (int i = 0; i < 4; ++i) facts.set[static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(facts.sequence >> (8 * i));
+    for (int i = 0; i < 4; ++i)
+      facts.set[static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(facts.sequence >> (8 * i));
     facts.set[15] = 1;
     facts.chain = decision.chain.value_or(facts.set);
     facts.kind = decision.kind;
@@ -184,7 +185,8 @@ class Future {
       KeepPlan plan = plan_keep(keep_question(make_room));
       for (const std::string& broken : plan.broken) {
         std::string rule = broken.substr(0, broken.find(':'));
-        if (std::find(out_.broken.begin(), out_.broken.end(), rule) == out_.broken.end()) out_.broken.push_back(rule);
+        if (std::find(out_.broken.begin(), out_.broken.end(), rule) == out_.broken.end())
+          out_.broken.push_back(rule);
       }
       if (plan.empty()) return;
       for (const KeepStep& step : plan.steps) carry_out(step);
@@ -201,7 +203,7 @@ class Future {
     }
     FutureSet folded;
     double span = 0;
-    std::uint64_t sum = 0;
+    std::uint64_t sum = 0, largest = 0;
     bool first = true;
     Kind kind = Kind::full;
     std::vector<SetNeed> needs;
@@ -213,6 +215,7 @@ class Future {
       // Differentials all reach back to the same set.
       span = one.set.facts.kind == Kind::differential ? std::max(span, one.span_days) : span + one.span_days;
       sum += one.set.facts.totals.stored_bytes;
+      largest = std::max(largest, one.set.facts.totals.stored_bytes);
       ++out_.folded;
       folded = one;
     }
@@ -227,9 +230,10 @@ class Future {
                                              : question_.sizes.changed_bytes(span);
     facts.totals.stored_bytes = std::min(sum, bytes);
     folded.span_days = kind == Kind::full ? 0 : span;
-    // Both lie on the drive until the new one was checked; what stays as it lies is not counted twice.
-    touch(job_bytes() + facts.totals.stored_bytes);
-    out_.written_bytes += facts.totals.stored_bytes;
+    // Volumes of which most is needed stay as they lie; one is written again when a quarter of it is not.
+    std::uint64_t copied = std::min(facts.totals.stored_bytes, 4 * (sum - largest));
+    touch(job_bytes() + copied);
+    out_.written_bytes += copied;
     std::erase_if(sets_, covered);
     auto at = std::find_if(sets_.begin(), sets_.end(),
                            [&](const FutureSet& one) { return one.set.facts.sequence > step.last; });
@@ -318,8 +322,8 @@ SizeModel size_model(const std::vector<KeptSet>& sets, std::uint64_t fallback_fu
     model.change_a_day = changed / days;
     // A set in which nothing changed still takes its seal and a page or two.
     model.least_bytes = std::min<std::uint64_t>(least, 8192);
-    model.change_a_day = std::max(0.0, model.change_a_day - static_cast<double>(model.least_bytes) *
-                                                               static_cast<double>(seen) / days);
+    model.change_a_day = std::max(
+        0.0, model.change_a_day - static_cast<double>(model.least_bytes) * static_cast<double>(seen) / days);
   } else {
     model.change_a_day = static_cast<double>(model.full_bytes) / 100;
     model.least_bytes = 8192;

@@ -1,5 +1,5 @@
-// The coming days of a job on a drive: its schedule, chain and keep rules simulated ahead. Pure; every decision
-// is made by the functions that make it in a run.
+// The coming days of a job on a drive: its schedule, chain and keep rules simulated ahead. Pure; every
+// decision is made by the functions that make it in a run.
 #pragma once
 
 #include "calendar/phrase.hpp"
@@ -10,11 +10,11 @@ namespace kestrum {
 
 // How large sets become, in bytes as stored.
 struct SizeModel {
-  std::uint64_t full_bytes = 0;    // a full set now
-  double growth_a_day = 0;         // of full sets
-  double change_a_day = 0;         // new content a day
-  std::uint64_t least_bytes = 0;   // of a set in which nothing changed
-  bool change_assumed = false;     // there is no history to tell it from
+  std::uint64_t full_bytes = 0;   // a full set now
+  double growth_a_day = 0;        // of full sets
+  double change_a_day = 0;        // new content a day
+  std::uint64_t least_bytes = 0;  // of a set in which nothing changed
+  bool change_assumed = false;    // there is no history to tell it from
   bool full_assumed = false;
 
   // Content that is new since `days` ago: what changes twice counts once.
@@ -33,29 +33,29 @@ struct ForecastQuestion {
   std::vector<KeptSet> sets = {};  // now, in order
   SizeModel sizes = {};
   Instant now = {};
-  unsigned days = 30;              // 1 to 3660
+  unsigned days = 30;                 // 1 to 3660
   std::uint64_t total = 0, free = 0;  // of the drive
 };
 
 struct ForecastDay {
-  Instant ends;                    // the last moment of the local day
-  std::uint64_t job_bytes = 0;     // then
-  std::uint64_t peak_bytes = 0;    // of the job's, at any time of the day
+  Instant ends;                  // the last moment of the local day
+  std::uint64_t job_bytes = 0;   // then
+  std::uint64_t peak_bytes = 0;  // of the job's, at any time of the day
   std::size_t points = 0;
-  std::size_t restore_sets = 0;    // that the newest point needs, itself included
-  unsigned runs = 0, failed = 0;   // failed: no room
+  std::size_t restore_sets = 0;   // that the newest point needs, itself included
+  unsigned runs = 0, failed = 0;  // failed: no room
 };
 
 struct Forecast {
   std::vector<ForecastDay> days;
   std::uint64_t runs = 0, fulls = 0, removed = 0, folded = 0;
-  std::uint64_t written_bytes = 0;      // by runs and folding
-  std::uint64_t peak_bytes = 0;         // of the job's sets
-  std::optional<Instant> full_on;       // the first run for which there is no room
+  std::uint64_t written_bytes = 0;  // by runs and folding
+  std::uint64_t peak_bytes = 0;     // of the job's sets
+  std::optional<Instant> full_on;   // the first run for which there is no room
   std::size_t most_restore_sets = 0;
-  std::string next_reason;              // why the first run is of its kind
+  std::string next_reason;  // why the first run is of its kind
   std::optional<Kind> next_kind;
-  std::vector<std::string> broken;      // promises that a limit overrides, each once
+  std::vector<std::string> broken;  // promises that a limit overrides, each once
 };
 
 Forecast forecast(const ForecastQuestion& question);

@@ -22,7 +22,8 @@ class KeepPlanner {
         into_(sets_.size(), nobody),
         gone_(sets_.size(), false),
         reason_(sets_.size()),
-        overridden_(sets_.size(), false) {
+        overridden_(sets_.size(), false),
+        unwanted_(unwanted_text(rules_, question.endless)) {
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (chain_[i] >= members_.size()) members_.emplace_back();
       place_.push_back(members_[chain_[i]].size());
@@ -35,6 +36,7 @@ class KeepPlanner {
       job_bytes_ += sets_[i].facts.totals.stored_bytes;
     }
     always_stay();
+    room_ = "to make room: " + tightest_limit();
   }
 
   KeepPlan plan() {
@@ -140,7 +142,7 @@ class KeepPlanner {
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (wanted[i]) continue;
       if (!needed[i]) gone_[i] = true;
-      reason_[i] = "no rule wants it any more";
+      reason_[i] = unwanted_;
     }
     std::vector<std::size_t> user(sets_.size(), nobody);  // the oldest wanted one
     for (std::size_t j = sets_.size(); j-- > 0;) {
@@ -153,7 +155,7 @@ class KeepPlanner {
       if (!folds && folding && question_.may_fold) reason_[i] += "; what is damaged is not folded";
     }
     for (std::size_t i = 0; i < sets_.size(); ++i) {
-      if (into_[i] != nobody) reason_[i] = "no rule wants it any more, but " + point(into_[i]) + " needs it";
+      if (into_[i] != nobody) reason_[i] = unwanted_ + "; " + point(into_[i]) + " needs what is in it";
     }
   }
 
@@ -184,6 +186,26 @@ class KeepPlanner {
   }
 
   // --- Limits
+
+  std::string tightest_limit() const {
+    KeepRules one;
+    std::int64_t least = room_left(one, job_bytes_, question_.total, question_.free);
+    std::string text = "the next set takes " + size_text(question_.make_room);
+    auto look = [&](const KeepRules& rules, const std::string& words) {
+      std::int64_t room = room_left(rules, job_bytes_, question_.total, question_.free);
+      if (room < least) text = words;
+      least = std::min(least, room);
+    };
+    one.job_limit = rules_.job_limit;
+    if (rules_.job_limit) look(one, "job-limit = " + size_text(*rules_.job_limit));
+    one = {};
+    one.drive_limit = rules_.drive_limit;
+    if (rules_.drive_limit) look(one, "drive-limit = " + std::to_string(*rules_.drive_limit) + "%");
+    one = {};
+    one.leave_free = rules_.leave_free;
+    if (rules_.leave_free) look(one, "leave-free = " + size_text(*rules_.leave_free));
+    return text;
+  }
 
   std::uint64_t removed_bytes() const {
     std::uint64_t bytes = 0;
@@ -217,13 +239,13 @@ class KeepPlanner {
     gone_[i] = true;
     into_[i] = nobody;
     overridden_[i] = promised(i);
-    reason_[i] = "to make room";
+    reason_[i] = room_;
   }
   bool fold_for_room(std::size_t i) {
     if (!question_.may_fold || !floor_allows(counts(i) ? 1 : 0)) return false;
     if (!try_fold(i, [](std::size_t) { return true; })) return false;
     overridden_[i] = promised(i);
-    reason_[i] = "to make room; " + point(into_[i]) + " needs it";
+    reason_[i] = room_ + "; " + point(into_[i]) + " needs what is in it";
     return true;
   }
 
@@ -369,6 +391,7 @@ class KeepPlanner {
   std::vector<std::vector<std::size_t>> members_;  // of each chain
   std::vector<std::size_t> place_;                 // in its chain
   std::vector<std::vector<std::size_t>> needs_;
+  std::string unwanted_, room_;  // reasons
   std::uint64_t job_bytes_ = 0;
   std::size_t newest_good_ = nobody;
   std::size_t good_chain_ = nobody;

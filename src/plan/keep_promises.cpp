@@ -132,6 +132,16 @@ std::vector<std::size_t> chain_numbers(const std::vector<KeptSet>& sets) {
   return out;
 }
 
+std::string unwanted_text(const KeepRules& rules, bool endless) {
+  std::vector<std::string> parts;
+  if (rules.age)
+    parts.push_back((endless ? "" : "all of its chain is ") + std::string("older than ") + rules.age->text());
+  if (rules.chains) parts.push_back("not of the newest " + count_text(*rules.chains, "chain"));
+  if (rules.points) parts.push_back("not one of the newest " + count_text(*rules.points, "point"));
+  if (!rules.thin.empty()) parts.emplace_back("thinned out");
+  return join(parts, ", ");
+}
+
 std::vector<Promise> promises(const KeepQuestion& question, const KeepRules& rules) {
   return Wanted(question, rules).decide();
 }

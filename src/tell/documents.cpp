@@ -223,7 +223,8 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
 std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
   Json json = document("verify");
   json["depth"] = verdicts.at(0).result.depth == VerifyDepth::all ? "all" : "quick";
-  json["good"] = std::all_of(verdicts.begin(), verdicts.end(), [](const auto& one) { return one.result.good(); });
+  json["good"] =
+      std::all_of(verdicts.begin(), verdicts.end(), [](const auto& one) { return one.result.good(); });
   json["bytes"] = 0;
   json["findings"] = Json::array();
   json["points"] = Json::array();

@@ -49,24 +49,29 @@ void draw_forecast(const JobForecast& forecast, const std::string& path) {
     const char* colour = colours[i % std::size(colours)];
     std::string title = one.name + (one.own ? " (as the job is)" : "");
     if (one.own)
-      plots += fmt::format("{}$way{} using 1:2:3 with filledcurves fs solid 0.25 noborder lc rgb '{}' title 'for a while, while sets are "
-                           "written and folded'",
-                           plots.empty() ? "" : ", ", i, colour);
-    plots += fmt::format("{}$way{} using 1:2 with steps lw {} lc rgb '{}' title {}", plots.empty() ? "" : ", ", i,
-                         one.own ? 3.5 : 1.8, colour, plot_text(title));
+      plots += fmt::format(
+          "{}$way{} using 1:2:3 with filledcurves fs solid 0.25 noborder lc rgb '{}' title 'for a while, "
+          "while sets are "
+          "written and folded'",
+          plots.empty() ? "" : ", ", i, colour);
+    plots += fmt::format("{}$way{} using 1:2 with steps lw {} lc rgb '{}' title {}",
+                         plots.empty() ? "" : ", ", i, one.own ? 3.5 : 1.8, colour, plot_text(title));
   }
   double top = static_cast<double>(limit_shown ? std::max(most, limit) : most) / unit.bytes * 1.12;
   std::string head = fmt::format("{}: the next {}; {} of {} free on the drive", forecast.job,
                                  count_text(forecast.question.days, "day"), size_text(forecast.question.free),
                                  size_text(forecast.question.total));
-  script += "set title " + plot_text(head) + " font ',15'\nset border 3\nset tics nomirror\n"
+  script += "set title " + plot_text(head) +
+            " font ',15'\nset border 3\nset tics nomirror\n"
             "set grid ytics lt 1 lc rgb '#dddddd'\nset xdata time\nset timefmt '%s'\n";
-  script += fmt::format("set format x \"%d %b\\n%Y\"\nset xrange ['{:.0f}':'{:.0f}']\nset yrange [0:{}]\n", first,
-                        last, top);
-  script += fmt::format("set ylabel 'the job on the drive, {}'\nset key below samplen 2\nset rmargin 5\n", unit.name);
+  script += fmt::format("set format x \"%d %b\\n%Y\"\nset xrange ['{:.0f}':'{:.0f}']\nset yrange [0:{}]\n",
+                        first, last, top);
+  script += fmt::format("set ylabel 'the job on the drive, {}'\nset key below samplen 2\nset rmargin 5\n",
+                        unit.name);
   if (limit_shown) {
     double y = static_cast<double>(limit) / unit.bytes;
-    script += fmt::format("set arrow from graph 0,first {0} to graph 1,first {0} nohead lw 2 dt 2 lc rgb '#c00000'\n", y);
+    script += fmt::format(
+        "set arrow from graph 0,first {0} to graph 1,first {0} nohead lw 2 dt 2 lc rgb '#c00000'\n", y);
     script += fmt::format("set label {} at graph 0.01,first {} offset 0,0.6 textcolor '#c00000'\n",
                           plot_text("no more than " + size_text(limit)), y);
   }

@@ -1,7 +1,5 @@
 #include "tell/job_summary.hpp"
 
-#include "plan/keep_plan.hpp"
-
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,6 +8,7 @@
 #include "calendar/local_time.hpp"
 #include "job/categories.hpp"
 #include "job/usual_list.hpp"
+#include "plan/keep_plan.hpp"
 
 namespace kestrum {
 namespace {
@@ -151,7 +150,8 @@ class Page {
   }
 
   void keep() {
-    for (const std::string& rule : keep_lines(acting_rules(job_.keep), job_.renew.never())) line("Keep", rule);
+    for (const std::string& rule : keep_lines(acting_rules(job_.keep), job_.renew.never()))
+      line("Keep", rule);
     if (!job_.keep.any()) line("", "these are the usual rules; [keep] changes them");
   }
 

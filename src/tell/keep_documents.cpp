@@ -14,15 +14,16 @@ Json plan_json(const PruneOutcome& outcome) {
   for (std::size_t i = 0; i < outcome.sets.size(); ++i) {
     const SetFacts& facts = outcome.sets[i].facts;
     const SetFate& fate = outcome.plan.fates[i];
-    points.push_back({{"point", facts.sequence},
-                      {"kind", kind_name(facts.kind)},
-                      {"started", utc_text(facts.started)},
-                      {"stored-bytes", facts.totals.stored_bytes},
-                      {"good", outcome.sets[i].good},
-                      {"fate", fate_name(fate.fate)},
-                      {"into", fate.fate == Fate::folds ? Json(fate.into) : Json(nullptr)},
-                      {"reason", fate.reason},
-                      {"broken-promise", fate.broken_promise.empty() ? Json(nullptr) : Json(fate.broken_promise)}});
+    points.push_back(
+        {{"point", facts.sequence},
+         {"kind", kind_name(facts.kind)},
+         {"started", utc_text(facts.started)},
+         {"stored-bytes", facts.totals.stored_bytes},
+         {"good", outcome.sets[i].good},
+         {"fate", fate_name(fate.fate)},
+         {"into", fate.fate == Fate::folds ? Json(fate.into) : Json(nullptr)},
+         {"reason", fate.reason},
+         {"broken-promise", fate.broken_promise.empty() ? Json(nullptr) : Json(fate.broken_promise)}});
   }
   return points;
 }

@@ -53,15 +53,16 @@ class DriveRow {
     double bottom = log ? static_cast<double>(smallest_) / unit.bytes / 3 : 0;
     std::string script = "unset label\nunset object\nset xdata time\nset timefmt '%s'\n";
     script += fmt::format("set xrange ['{:.0f}':'{:.0f}']\n", time_.from, time_.to);
-    script += fmt::format("set format x \"{}\"\n", time_.to - time_.from < 3 * 86400 ? "%d %b\\n%H:%M" : "%d %b\\n%Y");
+    script += fmt::format("set format x \"{}\"\n",
+                          time_.to - time_.from < 3 * 86400 ? "%d %b\\n%H:%M" : "%d %b\\n%Y");
     script += log ? "set logscale y\n" : "unset logscale y\n";
     script += fmt::format("set yrange [{}:{}]\nset ylabel 'stored, {}{}'\n", bottom, top, unit.name,
                           log ? " (logarithmic)" : "");
-    script += "set title " +
-              plot_text(fmt::format("Drive {}: {} in {}, {}", drive_.drive,
-                                    count_text(points_.size(), "point"), count_text(chains().size(), "chain"),
-                                    size_text(stored()))) +
-              " font ',13' offset 0,-0.4\n";
+    script +=
+        "set title " +
+        plot_text(fmt::format("Drive {}: {} in {}, {}", drive_.drive, count_text(points_.size(), "point"),
+                              count_text(chains().size(), "chain"), size_text(stored()))) +
+        " font ',13' offset 0,-0.4\n";
     script += chains_script(bottom, top);
     script += bars_script(unit, bottom, keyed);
     return script;
@@ -109,9 +110,9 @@ class DriveRow {
           from, bottom, to, top, number % 2 == 1 ? "#eef3f8" : "#e0e8f0");
       // Where a chain is too narrow for words, only every so many are named.
       double share = (to - from) / (time_.to - time_.from);
-      std::string name = members.size() == 1
-                             ? std::to_string(members.front()->sequence)
-                             : fmt::format("{}\xe2\x80\x93{}", members.front()->sequence, members.back()->sequence);
+      std::string name = members.size() == 1 ? std::to_string(members.front()->sequence)
+                                             : fmt::format("{}\xe2\x80\x93{}", members.front()->sequence,
+                                                           members.back()->sequence);
       if (share > 0.012 * static_cast<double>(name.size()))
         script += fmt::format("set label {} at '{:.0f}',graph 0.95 center font ',11' textcolor '#444444'\n",
                               plot_text(name), (from + to) / 2);
@@ -132,11 +133,13 @@ class DriveRow {
       const Look& look = i < std::size(looks) ? looks[i] : damaged_look;
       if (data[i].empty()) continue;
       script += fmt::format("$set{} << END\n{}END\n", i, data[i]);
-      plots.push_back(fmt::format("$set{0} using 1:2:($1-{1:.0f}):($1+{1:.0f}):({2}):2 with boxxyerror fs solid 1 "
-                                  "noborder lc rgb '{3}' title '{4}'",
-                                  i, width(), bottom, look.colour, look.name));
+      plots.push_back(
+          fmt::format("$set{0} using 1:2:($1-{1:.0f}):($1+{1:.0f}):({2}):2 with boxxyerror fs solid 1 "
+                      "noborder lc rgb '{3}' title '{4}'",
+                      i, width(), bottom, look.colour, look.name));
     }
-    script += keyed ? "set key at screen 0.98,0.965 right top horizontal maxrows 1 samplen 1.5\n" : "unset key\n";
+    script +=
+        keyed ? "set key at screen 0.98,0.965 right top horizontal maxrows 1 samplen 1.5\n" : "unset key\n";
     return script + "plot " + join(plots, ", ") + "\n";
   }
 
@@ -162,7 +165,8 @@ void draw_points(const std::vector<PointsResult>& drives, const std::string& pat
                         plot_text("Points of " + drives[0].job + ", " + drives[0].machine));
   double height = 0.91 / static_cast<double>(rows.size());
   for (std::size_t i = 0; i < rows.size(); ++i) {
-    script += fmt::format("set size 1,{}\nset origin 0,{}\n", height, 0.91 - height * static_cast<double>(i + 1));
+    script +=
+        fmt::format("set size 1,{}\nset origin 0,{}\n", height, 0.91 - height * static_cast<double>(i + 1));
     script += rows[i].script(i == 0);
   }
   draw_figure(script + "unset multiplot\n", path);

@@ -42,11 +42,13 @@ TEST(FullDrive, EveryLevelOfAFillingTmpfs) {
   Desk desk;
   Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=32m");
   ASSERT_TRUE(tmpfs.good());
-  for (unsigned i = 0; i < 6; ++i) write_file(desk.source() + "/photo-" + std::to_string(i), noise(i, 400000));
+  for (unsigned i = 0; i < 6; ++i)
+    write_file(desk.source() + "/photo-" + std::to_string(i), noise(i, 400000));
   desk.define({"--check-after-run", "nothing", "--keep-points", "100 points"}, false);
   ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
   Snapshot first = take_snapshot(desk.source());
-  for (unsigned i = 0; i < 6; ++i) write_file(desk.source() + "/photo-" + std::to_string(i), noise(50 + i, 400000));
+  for (unsigned i = 0; i < 6; ++i)
+    write_file(desk.source() + "/photo-" + std::to_string(i), noise(50 + i, 400000));
   Snapshot second = take_snapshot(desk.source());
   int full = 0, done = 0;
   for (std::uint64_t level = 0; level * step < (32u << 20); ++level) {
@@ -94,7 +96,8 @@ TEST(FullDrive, OldPointsMakeRoomDownToTheFloor) {
     Ran ran = desk({"run", "wardens", "--quiet"});
     ASSERT_EQ(ran.exit, 0) << run << ": " << ran.err << ran.out;
     if (run == 8) {
-      EXPECT_TRUE(holds(desk({"history", "wardens", "--run", "9"}).out, "[keep] points = 100 points is not kept"))
+      EXPECT_TRUE(
+          holds(desk({"history", "wardens", "--run", "9"}).out, "[keep] points = 100 points is not kept"))
           << desk({"history", "wardens", "--run", "9"}).out;
     }
   }
@@ -154,8 +157,8 @@ TEST(FullDrive, TheNextDriveTakesOver) {
   std::string next_drive = desk.folder / "drive-2";
   Mounted one("tmpfs", desk.drive(), "-t tmpfs -o size=8m"), two("tmpfs", next_drive, "-t tmpfs -o size=32m");
   ASSERT_TRUE(one.good() && two.good());
-  desk.define({"--where-destinations", next_drive, "--where-use", "next when full", "--keep-points", "9 points",
-               "--keep-at-least", "9 points", "--how-kind", "full"},
+  desk.define({"--where-destinations", next_drive, "--where-use", "next when full", "--keep-points",
+               "9 points", "--keep-at-least", "9 points", "--how-kind", "full"},
               false);
   std::map<int, Snapshot> seen;
   for (unsigned run = 0; run < 5; ++run) {

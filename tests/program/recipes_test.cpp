@@ -108,7 +108,8 @@ class Recipes : public testing::Test {
   std::uint64_t stored() {
     const Json document = points();
     std::uint64_t bytes = 0;
-    for (const auto& point : document.at("points")) bytes += point.at("totals").at("stored-bytes").get<std::uint64_t>();
+    for (const auto& point : document.at("points"))
+      bytes += point.at("totals").at("stored-bytes").get<std::uint64_t>();
     return bytes;
   }
 
@@ -173,9 +174,9 @@ TEST_F(Recipes, TwoDrivesTakingTurns) {
   for (const auto& point : document.at("points")) on_first += point.at("drive") == "drive" ? 1 : 0;
   EXPECT_EQ(on_first, 12);
   EXPECT_EQ(document.at("points").size(), 24u);
-  EXPECT_EQ(restored_list("latest"), "day 41");       // on the second
-  EXPECT_EQ(restored_list("drive:12"), "day 34");     // the first's last
-  EXPECT_EQ(restored_list("2027-03-03"), "day 2");    // only the first goes back so far
+  EXPECT_EQ(restored_list("latest"), "day 41");     // on the second
+  EXPECT_EQ(restored_list("drive:12"), "day 34");   // the first's last
+  EXPECT_EQ(restored_list("2027-03-03"), "day 2");  // only the first goes back so far
   Ran ambiguous = desk_({"browse", "wardens", "--at", "3"});
   EXPECT_EQ(ambiguous.exit, 2);
   EXPECT_TRUE(holds(ambiguous.err, "drive:3, drive-2:3")) << ambiguous.err;
@@ -212,14 +213,16 @@ TEST_F(Recipes, AsSmallAsPossible) {
   // Text, which compression is for.
   for (unsigned n = 0; n < files; ++n) {
     std::string text;
-    while (text.size() < file_bytes) text += "ring " + std::to_string(random_() % 100000) + ", tern, north beach\n";
+    while (text.size() < file_bytes)
+      text += "ring " + std::to_string(random_() % 100000) + ", tern, north beach\n";
     write_file(desk_.source() + "/recording-" + std::to_string(n), text);
   }
   define("small");
   for (unsigned day = 0; day < 12; ++day) live(day);
   std::uint64_t small = stored();
   EXPECT_LE(points().at("points").size(), 5u);
-  ASSERT_EQ(desk_({"job", "edit", "wardens", "--how-compression", "fast", "--how-renew", "every 30 sets"}).exit, 0);
+  ASSERT_EQ(
+      desk_({"job", "edit", "wardens", "--how-compression", "fast", "--how-renew", "every 30 sets"}).exit, 0);
   ASSERT_EQ(desk_({"run", "wardens", "--kind", "full", "--quiet"}).exit, 0);
   EXPECT_LT(small, 24u << 20);
   EXPECT_LT(static_cast<double>(small) * 0.5, static_cast<double>(stored() - small));

@@ -33,7 +33,8 @@ void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std
       maker.churn(8);
     }
     std::vector<std::string> words = command;
-    if (command[0] == "fold") words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first)});
+    if (command[0] == "fold")
+      words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first)});
     auto begin = std::chrono::steady_clock::now();
     pid_t pid = desk.program.start(words);
     usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
@@ -41,23 +42,30 @@ void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std
     if (Program::wait(pid) == -SIGKILL) {
       ++killed;
     } else {
-      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin)
+                   .count();
     }
     EXPECT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
     std::vector<int> left = points_of(desk);
     ASSERT_FALSE(left.empty()) << round << desk({"points", "wardens"}).out << desk({"points", "wardens"}).err;
     for (int which : {left.front(), left.back(), left[random() % left.size()]}) {
       std::string to = desk.folder / "out";
-      EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
+      EXPECT_EQ(
+          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
+              .exit,
+          0);
       EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
           << "round " << round << " point " << which;
       std::filesystem::remove_all(to);
     }
     // Whatever was left half done is completed or taken back by the same command.
     Ran again = desk(words);
-    EXPECT_TRUE(again.exit == 0 || (command[0] == "fold" && holds(again.err, "holds one point"))) << again.err;
+    EXPECT_TRUE(again.exit == 0 || (command[0] == "fold" && holds(again.err, "holds one point")))
+        << again.err;
     left = points_of(desk);
-    std::erase_if(points, [&](const auto& one) { return std::find(left.begin(), left.end(), one.first) == left.end(); });
+    std::erase_if(points, [&](const auto& one) {
+      return std::find(left.begin(), left.end(), one.first) == left.end();
+    });
     EXPECT_EQ(points.size(), left.size());
     for (const auto& entry : std::filesystem::directory_iterator(desk.job_folder())) {
       std::string name = entry.path().filename();
@@ -73,7 +81,8 @@ TEST(KilledUpkeep, FoldingAtRandomMoments) {
   TreeMaker maker(desk.source(), 12);
   maker.grow(150);
   // Room for volumes that are kept and for some that are written again.
-  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "never", "--keep-points", "1000 points"}, false);
+  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "never", "--keep-points", "1000 points"},
+              false);
   const char* asked = std::getenv("KESTRUM_KILLS");
   int rounds = asked != nullptr ? std::atoi(asked) : 30, killed = 0;
   kill_rounds(desk, maker, rounds, {"fold", "wardens"}, 5, killed);
@@ -85,7 +94,8 @@ TEST(KilledUpkeep, PruningAtFiftyMoments) {
   Desk desk;
   TreeMaker maker(desk.source(), 13);
   maker.grow(100);
-  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "every 2 sets", "--keep-points", "1000 points"}, false);
+  desk.define({"--how-volume-size", "256 KiB", "--how-renew", "every 2 sets", "--keep-points", "1000 points"},
+              false);
   // The rules of the runs keep everything; those of the command that is killed do not.
   std::map<int, Snapshot> points;
   std::mt19937 random(7);
@@ -109,11 +119,17 @@ TEST(KilledUpkeep, PruningAtFiftyMoments) {
     EXPECT_EQ(left.back(), points.rbegin()->first);
     for (int which : {left.front(), left.back()}) {
       std::string to = desk.folder / "out";
-      EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
-      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "") << round << " point " << which;
+      EXPECT_EQ(
+          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
+              .exit,
+          0);
+      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
+          << round << " point " << which;
       std::filesystem::remove_all(to);
     }
-    std::erase_if(points, [&](const auto& one) { return std::find(left.begin(), left.end(), one.first) == left.end(); });
+    std::erase_if(points, [&](const auto& one) {
+      return std::find(left.begin(), left.end(), one.first) == left.end();
+    });
   }
   EXPECT_GE(killed, 20) << "most should have been killed";
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);

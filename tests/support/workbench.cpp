@@ -31,7 +31,8 @@ RunOutcome Workbench::run(std::optional<Kind> kind) {
 
 std::uint64_t Workbench::fold(std::optional<Sequence> first, std::optional<Sequence> last) {
   std::uint64_t gone = 0;
-  for (const FoldOutcome& outcome : fold_job("job", {first, last, false}, context())) gone += outcome.points_gone;
+  for (const FoldOutcome& outcome : fold_job("job", {first, last, false}, context()))
+    gone += outcome.points_gone;
   return gone;
 }
 

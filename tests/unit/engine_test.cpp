@@ -184,7 +184,7 @@ TEST(Preview, CountsWithoutWriting) {
   fs::remove(bench.source() + "/f2");
   Snapshot before = take_snapshot(bench.drive());
   RunContext context{bench.home(), *bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {},
-                     {},           true,        open_local_store};
+                     {},           true,         open_local_store};
   PreviewResult result = preview_job("job", std::nullopt, context);
   EXPECT_EQ(result.all.added.files, 1u);
   EXPECT_EQ(result.all.changed.files, 1u);

@@ -18,7 +18,8 @@ class Folding : public testing::TestWithParam<unsigned> {};
 
 TEST_P(Folding, EveryPointLeftRestoresExactly) {
   unsigned seed = GetParam();
-  Workbench bench("[how]\nrenew = \"never\"\nvolume-size = \"" + std::string(seed % 2 == 0 ? "256 KiB" : "1 GiB") +
+  Workbench bench("[how]\nrenew = \"never\"\nvolume-size = \"" +
+                  std::string(seed % 2 == 0 ? "256 KiB" : "1 GiB") +
                   "\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
   TreeMaker maker(bench.source(), seed);
   maker.grow(50);
@@ -50,7 +51,8 @@ TEST_P(Folding, EveryPointLeftRestoresExactly) {
   std::vector<Sequence> left;
   for (const auto& [point, snapshot] : expected) {
     left.push_back(point);
-    EXPECT_EQ(compare_snapshots(snapshot, bench.restored(point)), "") << "point " << point << ", seed " << seed;
+    EXPECT_EQ(compare_snapshots(snapshot, bench.restored(point)), "")
+        << "point " << point << ", seed " << seed;
   }
   EXPECT_EQ(bench.points(), left);
   EXPECT_TRUE(bench.verified().good());

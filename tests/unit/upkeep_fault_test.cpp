@@ -35,7 +35,8 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
     const std::vector<FoundSet> sets = bench.subject().sets();
     Sequence last = 0;
     for (const FoundSet& set : sets) {
-      if (set.sealed() && set.seal->core.facts.chain == sets[0].seal->core.facts.chain) last = set.folder.sequence;
+      if (set.sealed() && set.seal->core.facts.chain == sets[0].seal->core.facts.chain)
+        last = set.folder.sequence;
     }
     auto state = std::make_shared<FaultStore::State>();
     state->fault = {n, for_ever, EIO, true};

@@ -52,12 +52,13 @@ std::uint64_t stored(const std::vector<KeptSet>& sets) {
 }
 
 // The range that was asked for, with the chain's oldest set where only its end was.
-KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets) {
+KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets, const std::string& job) {
   auto there = [&](Sequence sequence) -> const KeptSet& {
     for (const KeptSet& set : sets) {
       if (set.facts.covers_from() <= sequence && sequence <= set.facts.sequence) return set;
     }
-    throw Error(ErrorKind::usage, "there is no point " + std::to_string(sequence), "see: kestrum points JOB");
+    throw Error(ErrorKind::usage, "there is no point " + std::to_string(sequence),
+                "see: kestrum points " + printable(job));
   };
   const KeptSet& last = there(*request.last);
   const KeptSet* first = nullptr;
@@ -65,12 +66,14 @@ KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets) 
     bool fits = request.first ? &set == &there(*request.first) : set.facts.chain == last.facts.chain;
     if (fits && first == nullptr) first = &set;
   }
+  if (first->facts.sequence > last.facts.sequence)
+    throw Error(ErrorKind::usage, "the first point comes after the last", "name them the other way round");
   if (first->facts.chain != last.facts.chain)
     throw Error(ErrorKind::usage,
                 "points " + std::to_string(first->facts.sequence) + " and " +
                     std::to_string(last.facts.sequence) + " are of two chains",
                 "fold within one chain");
-  if (first->facts.sequence >= last.facts.sequence)
+  if (first->facts.sequence == last.facts.sequence)
     throw Error(ErrorKind::usage, "there is nothing to fold: the range holds one point",
                 "name a wider range");
   return {true, first->facts.covers_from(), last.facts.sequence};
@@ -113,7 +116,7 @@ std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& re
     outcome.bytes_before = stored(question.sets);
     std::vector<KeepStep> steps;
     if (request.last) {
-      steps.push_back(range_of(request, question.sets));
+      steps.push_back(range_of(request, question.sets, name));
     } else {
       for (const KeepStep& step : plan_keep(question).steps) {
         if (step.fold) steps.push_back(step);

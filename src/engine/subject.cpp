@@ -233,14 +233,16 @@ std::string Subject::drive_name() const {
 
 namespace {
 
+bool fits(const FoundSet& set, const PointWish& wish) {
+  return set.sealed() && (wish.by == PointWish::By::latest ||
+                          (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
+                          (wish.by == PointWish::By::moment && set.seal->core.facts.started <= wish.moment));
+}
+
 const FoundSet* newest_for(const std::vector<FoundSet>& sets, const PointWish& wish) {
   const FoundSet* chosen = nullptr;
   for (const FoundSet& set : sets) {
-    if (!set.sealed()) continue;
-    bool fits = wish.by == PointWish::By::latest ||
-                (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
-                (wish.by == PointWish::By::moment && set.seal->core.facts.started <= wish.moment);
-    if (fits) chosen = &set;
+    if (fits(set, wish)) chosen = &set;
   }
   return chosen;
 }
@@ -303,10 +305,7 @@ const FoundSet& choose_point(const std::vector<FoundSet>& sets, const PointWish&
     if (!set.sealed()) continue;
     if (oldest == nullptr) oldest = &set;
     newest = &set;
-    bool fits = wish.by == PointWish::By::latest ||
-                (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
-                (wish.by == PointWish::By::moment && set.seal->core.facts.started <= wish.moment);
-    if (fits) chosen = &set;
+    if (fits(set, wish)) chosen = &set;
   }
   if (chosen != nullptr) return *chosen;
   if (newest == nullptr) {

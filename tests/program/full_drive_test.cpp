@@ -10,13 +10,6 @@ namespace {
 
 constexpr std::uint64_t step = 64u << 10;
 
-std::string noise(unsigned seed, std::size_t size) {
-  std::mt19937 random(seed);
-  std::string out(size, 0);
-  for (char& c : out) c = static_cast<char>(random());
-  return out;
-}
-
 std::uint64_t free_bytes(const std::string& folder) {
   struct statvfs space {};
   EXPECT_EQ(statvfs(folder.c_str(), &space), 0);

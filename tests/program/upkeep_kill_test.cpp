@@ -19,6 +19,17 @@ std::vector<int> points_of(Desk& desk) {
   return out;
 }
 
+void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vector<int>& chosen, int round) {
+  for (int which : chosen) {
+    std::string to = desk.folder / "out";
+    EXPECT_EQ(
+        desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"}).exit, 0);
+    EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
+        << "round " << round << " point " << which;
+    std::filesystem::remove_all(to);
+  }
+}
+
 // A job's life with one command killed in each round.
 void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std::string>& command,
                  unsigned least_points, int& killed) {
@@ -48,16 +59,7 @@ void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std
     EXPECT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
     std::vector<int> left = points_of(desk);
     ASSERT_FALSE(left.empty()) << round << desk({"points", "wardens"}).out << desk({"points", "wardens"}).err;
-    for (int which : {left.front(), left.back(), left[random() % left.size()]}) {
-      std::string to = desk.folder / "out";
-      EXPECT_EQ(
-          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
-              .exit,
-          0);
-      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
-          << "round " << round << " point " << which;
-      std::filesystem::remove_all(to);
-    }
+    expect_restored(desk, points, {left.front(), left.back(), left[random() % left.size()]}, round);
     // Whatever was left half done is completed or taken back by the same command.
     Ran again = desk(words);
     EXPECT_TRUE(again.exit == 0 || (command[0] == "fold" && holds(again.err, "holds one point")))
@@ -117,16 +119,7 @@ TEST(KilledUpkeep, PruningAtFiftyMoments) {
     std::vector<int> left = points_of(desk);
     ASSERT_GE(left.size(), 2u);
     EXPECT_EQ(left.back(), points.rbegin()->first);
-    for (int which : {left.front(), left.back()}) {
-      std::string to = desk.folder / "out";
-      EXPECT_EQ(
-          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
-              .exit,
-          0);
-      EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
-          << round << " point " << which;
-      std::filesystem::remove_all(to);
-    }
+    expect_restored(desk, points, {left.front(), left.back()}, round);
     std::erase_if(points, [&](const auto& one) {
       return std::find(left.begin(), left.end(), one.first) == left.end();
     });

@@ -254,4 +254,11 @@ void TreeMaker::churn(int steps) {
   }
 }
 
+std::string noise(unsigned seed, std::size_t size) {
+  std::mt19937 random(seed);
+  std::string out(size, 0);
+  for (char& c : out) c = static_cast<char>(random());
+  return out;
+}
+
 }  // namespace kestrum::test

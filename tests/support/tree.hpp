@@ -29,6 +29,9 @@ Snapshot take_snapshot(const std::string& folder);
 // Differences in words, at most ten; empty when equal.
 std::string compare_snapshots(const Snapshot& expected, const Snapshot& found);
 
+// Does not compress, and says the same for the same seed.
+std::string noise(unsigned seed, std::size_t size);
+
 class TreeMaker {
  public:
   TreeMaker(std::string root, unsigned seed) : root_(std::move(root)), random_(seed) {}

@@ -6,14 +6,6 @@
 namespace kestrum::test {
 namespace {
 
-// Does not compress, and says the same for the same seed.
-std::string noise(unsigned seed, std::size_t size) {
-  std::mt19937 random(seed);
-  std::string out(size, 0);
-  for (char& c : out) c = static_cast<char>(random());
-  return out;
-}
-
 class Folding : public testing::TestWithParam<unsigned> {};
 
 TEST_P(Folding, EveryPointLeftRestoresExactly) {

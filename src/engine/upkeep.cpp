@@ -71,6 +71,11 @@ KeepQuestion Upkeep::question(std::uint64_t make_room) {
     }
     question.sets.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
   }
+  // What needs a set that is not ours counts for nothing.
+  for (KeptSet& set : question.sets) {
+    for (const SetNeed& need : set.facts.needs)
+      set.good = set.good && met_by(question.sets, need, set.facts.chain) != nullptr;
+  }
   return question;
 }
 
@@ -84,16 +89,21 @@ std::int64_t Upkeep::room() {
 UpkeepResult Upkeep::prune(std::uint64_t make_room) {
   UpkeepResult result;
   std::optional<std::uint64_t> before;
+  std::size_t most_rounds = 0;
   may_fold_ = true;
   while (true) {
     KeepQuestion asked = question(make_room);
     result.job_bytes = 0;
     for (const KeptSet& set : asked.sets) result.job_bytes += set.facts.totals.stored_bytes;
-    if (!before) before = result.job_bytes;
+    if (!before) {
+      before = result.job_bytes;
+      most_rounds = asked.sets.size() + 2;
+    }
     KeepPlan plan = plan_keep(asked);
     result.rounds.push_back(plan);
     result.points_left = plan.points_left;
-    if (plan.empty()) break;
+    // Each round takes a point away, so that there is an end.
+    if (plan.empty() || result.rounds.size() > most_rounds) break;
     for (const KeepStep& step : plan.steps) {
       check_stop(context_.observer);
       if (!step.fold) {

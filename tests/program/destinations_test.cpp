@@ -103,7 +103,8 @@ TEST_F(Destinations, ADriveMayBeAddedLater) {
   desk_.define({}, false);
   ASSERT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);
   std::filesystem::create_directories(second());
-  Ran edited = desk_({"job", "edit", "wardens", "--where-destinations", desk_.drive(), "--where-destinations", second()});
+  Ran edited = desk_(
+      {"job", "edit", "wardens", "--where-destinations", desk_.drive(), "--where-destinations", second()});
   ASSERT_EQ(edited.exit, 0) << edited.err;
   EXPECT_TRUE(holds(edited.out, "a drive that is new to the job begins with a full set")) << edited.out;
   Ran ran = desk_({"run", "wardens"});

@@ -1,8 +1,9 @@
 // The coming days, by hand-made histories; what the next set will take.
+#include "plan/forecast.hpp"
+
 #include <gtest/gtest.h>
 
 #include "calendar/local_time.hpp"
-#include "plan/forecast.hpp"
 #include "plan/space_plan.hpp"
 
 namespace kestrum::test {

@@ -1,0 +1,126 @@
+#include "plan/keep_model.hpp"
+
+#include <algorithm>
+
+#include "base/text.hpp"
+
+namespace kestrum {
+
+KeepModel::KeepModel(const KeepQuestion& asked)
+    : question(asked),
+      rules(acting_rules(asked.rules)),
+      sets(asked.sets),
+      chain(chain_numbers(asked.sets)),
+      wanted_by(promises(asked, rules)),
+      into(sets.size(), nobody),
+      gone(sets.size(), false),
+      reason(sets.size()),
+      overridden(sets.size(), false) {
+  for (std::size_t i = 0; i < sets.size(); ++i) {
+    if (chain[i] >= members.size()) members.emplace_back();
+    place_.push_back(members[chain[i]].size());
+    members[chain[i]].push_back(i);
+    needs.emplace_back();
+    for (const SetNeed& need : sets[i].facts.needs) {
+      std::size_t found = who_meets(need, i);
+      if (found != nobody) needs.back().push_back(found);
+    }
+    job_bytes += stored(i);
+    if (counts(i)) newest_good = i;
+  }
+  for (std::size_t c = 0; c < members.size(); ++c) {
+    if (std::all_of(members[c].begin(), members[c].end(), [this](std::size_t i) { return counts(i); }))
+      good_chain = c;
+  }
+}
+
+std::size_t KeepModel::who_meets(const SetNeed& need, std::size_t below) const {
+  auto found =
+      std::lower_bound(sets.begin(), sets.begin() + static_cast<std::ptrdiff_t>(below), need.sequence,
+                       [](const KeptSet& set, Sequence sequence) { return set.facts.sequence < sequence; });
+  std::size_t i = static_cast<std::size_t>(found - sets.begin());
+  return i < below && sets[i].facts.meets(need, sets[below].facts.chain) ? i : nobody;
+}
+
+bool KeepModel::whole_chain_stays(std::size_t c) const {
+  return c + 1 == members.size() || c == good_chain || (newest_good != nobody && chain[newest_good] == c);
+}
+
+bool KeepModel::floor_allows(std::size_t good_points) const {
+  std::size_t left = 0;
+  for (std::size_t i = 0; i < sets.size(); ++i) left += stays(i) && counts(i) ? 1 : 0;
+  return good_points == 0 || left >= good_points + rules.at_least;
+}
+
+std::size_t KeepModel::holder(std::size_t i) const {
+  while (into[i] != nobody) i = into[i];
+  return i;
+}
+
+std::vector<std::size_t> KeepModel::needed_by() const {
+  std::vector<std::size_t> user(sets.size(), nobody);
+  for (std::size_t j = sets.size(); j-- > 0;) {
+    if (gone[j]) continue;
+    for (std::size_t need : needs[j]) {
+      std::size_t held = holder(need), by = holder(j);
+      if (held != by) user[held] = by;
+    }
+  }
+  return user;
+}
+
+std::vector<bool> KeepModel::closure(const std::vector<bool>& wanted) const {
+  std::vector<bool> needed(sets.size(), false);
+  for (std::size_t j = sets.size(); j-- > 0;) {
+    if (!wanted[j] && !needed[j]) continue;
+    for (std::size_t need : needs[j]) needed[need] = true;
+  }
+  return needed;
+}
+
+std::uint64_t KeepModel::removed_bytes() const {
+  std::uint64_t bytes = 0;
+  for (std::size_t i = 0; i < sets.size(); ++i) bytes += gone[i] ? stored(i) : 0;
+  return bytes;
+}
+
+// The most that folding can free: of two sets with the same content the smaller one.
+std::uint64_t KeepModel::hoped_from_folds() const {
+  std::uint64_t bytes = 0;
+  for (std::size_t i = 0; i < sets.size(); ++i) {
+    if (into[i] != nobody) bytes += std::min(stored(i), stored(next_in_chain(i)));
+  }
+  return bytes;
+}
+
+std::size_t KeepModel::next_in_chain(std::size_t i) const {
+  const std::vector<std::size_t>& all = members[chain[i]];
+  for (std::size_t k = place_[i] + 1; k < all.size(); ++k) {
+    if (!gone[all[k]]) return all[k];
+  }
+  return i;
+}
+
+std::uint64_t KeepModel::excess(bool with_folds) const {
+  std::uint64_t freed = removed_bytes() + (with_folds ? hoped_from_folds() : 0);
+  freed = std::min(freed, job_bytes);
+  std::int64_t room = room_left(rules, job_bytes - freed, question.total, question.free + freed) -
+                      static_cast<std::int64_t>(question.make_room);
+  return room >= 0 ? 0 : static_cast<std::uint64_t>(-room);
+}
+
+bool KeepModel::try_fold(std::size_t i, const std::vector<bool>* targets) {
+  if (!sets[i].good) return false;
+  const std::vector<std::size_t>& all = members[chain[i]];
+  for (std::size_t k = place_[i] + 1; k < all.size(); ++k) {
+    std::size_t j = all[k];
+    if (gone[j]) continue;
+    if (!sets[j].good) return false;
+    if (!stays(j) || (targets != nullptr && !(*targets)[j])) continue;
+    into[i] = j;
+    return true;
+  }
+  return false;
+}
+
+}  // namespace kestrum

@@ -1,0 +1,70 @@
+// What the plan of what may go works on: the sets, who needs whom, and what was decided so far. Inside the
+// layer.
+#pragma once
+
+#include <limits>
+
+#include "plan/keep_promises.hpp"
+
+namespace kestrum {
+
+constexpr std::size_t nobody = std::numeric_limits<std::size_t>::max();
+
+// Sets go by their place in the question. The question must outlive it.
+struct KeepModel {
+  explicit KeepModel(const KeepQuestion& question);
+
+  bool stays(std::size_t i) const { return !gone[i] && into[i] == nobody; }
+  bool counts(std::size_t i) const { return sets[i].good && !sets[i].suspect; }
+  std::uint64_t stored(std::size_t i) const { return sets[i].facts.totals.stored_bytes; }
+  bool promised(std::size_t i) const { return !wanted_by[i].rule.empty(); }
+  std::string point(std::size_t i) const { return "point " + std::to_string(sets[i].facts.sequence); }
+
+  // Chains that may not go whole: what the next run builds on, the newest good point's, and the newest one in
+  // which everything is good.
+  bool whole_chain_stays(std::size_t c) const;
+  // Whether the floor lets so many good points go.
+  bool floor_allows(std::size_t good_points) const;
+  // The set that holds what `i` held.
+  std::size_t holder(std::size_t i) const;
+  // For each set, the oldest staying one that needs it; nobody when none does.
+  std::vector<std::size_t> needed_by() const;
+  // What the wanted sets need, directly or through others.
+  std::vector<bool> closure(const std::vector<bool>& wanted) const;
+
+  // Into the next set of its chain that stays and, where `targets` is given, is one of them; nothing damaged
+  // may lie between. False when there is none.
+  bool try_fold(std::size_t i, const std::vector<bool>* targets = nullptr);
+
+  std::uint64_t removed_bytes() const;
+  // By which the limits are overrun. `with_folds`: as if folding freed as much as it can.
+  std::uint64_t excess(bool with_folds) const;
+
+  const KeepQuestion& question;
+  const KeepRules rules;  // that are acted on
+  const std::vector<KeptSet>& sets;
+  std::vector<std::size_t> chain;  // of each set
+  std::vector<Promise> wanted_by;
+  std::vector<std::vector<std::size_t>> members;  // of each chain
+  std::vector<std::vector<std::size_t>> needs;
+  std::uint64_t job_bytes = 0;
+  std::size_t newest_good = nobody;
+  std::size_t good_chain = nobody;  // the newest in which everything is good
+
+  // What was decided so far.
+  std::vector<std::size_t> into;  // folded into
+  std::vector<bool> gone;
+  std::vector<std::string> reason;
+  std::vector<bool> overridden;  // promised, and given up all the same
+
+ private:
+  std::size_t who_meets(const SetNeed& need, std::size_t below) const;
+  std::size_t next_in_chain(std::size_t i) const;
+  std::uint64_t hoped_from_folds() const;
+  std::vector<std::size_t> place_;  // in its chain
+};
+
+// Gives points up, oldest first, until the limits are kept or nothing more may go.
+void meet_limits(KeepModel& model);
+
+}  // namespace kestrum

@@ -104,7 +104,12 @@ void print_room(const PreviewResult& preview) {
       preview.duration_from_history ? "earlier runs" : "the sample; the drive may be slower");
   out("Drive {}: {}; {} of {} free.\n", printable(preview.destination), preview.drive.text(),
       size_text(preview.free_bytes), size_text(preview.total_bytes));
-  if (!preview.set_fits())
+  if (!preview.set_fits() && preview.held_bytes > 0)
+    out("There is no room for it as it is: {} more are needed. The run first carries out the keep rules, "
+        "then gives up "
+        "the oldest points.\n",
+        size_text(estimate.stored_bytes - preview.free_bytes));
+  if (!preview.set_fits() && preview.held_bytes == 0)
     out("It does not fit: {} more are needed. Free some space, leave something out, or take another drive.\n",
         size_text(estimate.stored_bytes - preview.free_bytes));
   std::string held =

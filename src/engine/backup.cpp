@@ -60,7 +60,7 @@ class JobRun {
                                                   : exit_problems;
     if (outcome_.error && outcome_.error->kind() == ErrorKind::full && outcome_.error->hint().empty())
       outcome_.error = Error(ErrorKind::full, outcome_.error->what(),
-                             "make room on the drive; the points made before are as they were");
+                             "make room there; the points made before are as they were");
     if (outcome_.error) entry.message = outcome_.error->what();
     ledger_->finish_run(entry, outcome_.problems);
     return std::move(outcome_);

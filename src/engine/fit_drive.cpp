@@ -63,6 +63,7 @@ bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Select
 }
 
 void FitDrive::during(const Error& error) {
+  if (!store_.was_full()) throw error;
   context_.observer.note(std::string("the drive is full: ") + error.what());
   // It takes more than that, nobody knows how much: a guess, which refuses nothing.
   needed_ = store_.written() + store_.written() / 4 + (1u << 20);

@@ -22,7 +22,9 @@ class FitDrive {
   // True when something was removed or folded to make room: then everything is to be decided anew. Throws
   // Error of kind full, with the numbers, when the set will not fit whatever goes.
   bool before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection);
-  // The drive is full, what was written is cleared: makes room, or throws the error with the numbers.
+  // The drive is full, what was written is cleared: makes room, or throws the error with the numbers. Another
+  // disk that is full (the machine's own, say) is no reason to touch the drive: then the error is thrown as
+  // it is.
   void during(const Error& error);
 
  private:

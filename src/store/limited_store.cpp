@@ -1,7 +1,5 @@
 #include "store/limited_store.hpp"
 
-#include "base/error.hpp"
-
 namespace kestrum {
 
 class LimitedWriter final : public StoreWriter {
@@ -9,10 +7,14 @@ class LimitedWriter final : public StoreWriter {
   LimitedWriter(std::unique_ptr<StoreWriter> inner, LimitedStore& store)
       : inner_(std::move(inner)), store_(store) {}
   void append(ByteView data) override {
-    store_.count(data.size());
-    inner_->append(data);
+    store_.watch([&] {
+      store_.count(data.size());
+      inner_->append(data);
+    });
   }
-  void finish() override { inner_->finish(); }
+  void finish() override {
+    store_.watch([&] { inner_->finish(); });
+  }
 
  private:
   std::unique_ptr<StoreWriter> inner_;
@@ -21,6 +23,7 @@ class LimitedWriter final : public StoreWriter {
 
 void LimitedStore::allow(std::uint64_t bytes, const std::string& limit) {
   written_ = 0;
+  full_ = false;
   allowed_ = bytes;
   limit_ = limit;
 }
@@ -31,7 +34,7 @@ void LimitedStore::count(std::uint64_t bytes) {
 }
 
 std::unique_ptr<StoreWriter> LimitedStore::create(const std::string& path) {
-  return std::make_unique<LimitedWriter>(inner_.create(path), *this);
+  return watch([&] { return std::make_unique<LimitedWriter>(inner_.create(path), *this); });
 }
 
 }  // namespace kestrum

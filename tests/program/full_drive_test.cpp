@@ -144,6 +144,29 @@ TEST(FullDrive, TheFirstFullIsNotBegunWhereItCannotFit) {
   EXPECT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
 }
 
+TEST(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
+  write_file(desk.source() + "/photo", noise(1, 300000));
+  for (int run = 0; run < 4; ++run) ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  // The index of a set gathers in the machine's own scratch folder, which has no room; 140,000 files of their
+  // own.
+  for (int n = 0; n < 140; ++n) {
+    std::filesystem::create_directories(desk.source() + "/" + std::to_string(n));
+    for (int k = 0; k < 1000; ++k)
+      write_file(desk.source() + "/" + std::to_string(n) + "/" + std::to_string(k),
+                 std::to_string(n * 1000 + k));
+  }
+  Mounted tiny("tmpfs", desk.folder / "home/state/scratch", "-t tmpfs -o size=64k");
+  ASSERT_TRUE(tiny.good());
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 9) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "scratch")) << ran.err;
+  Ran points = desk({"points", "wardens"});
+  EXPECT_TRUE(holds(points.out, "      1  ") && holds(points.out, "      4  ")) << points.out;
+}
+
 TEST(FullDrive, TheNextDriveTakesOver) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;

@@ -161,29 +161,28 @@ std::uint64_t Upkeep::fold(Sequence first, Sequence last, const std::function<vo
 
 FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told) {
   ChainReader chain = open_chain();
-  // Within the limits if that can be done, else within what is free.
+  // Within the limits; only where they are overrun already (somebody has lowered them, or other data has
+  // grown) there is no other way back below them than over them.
   std::int64_t within = room();
   std::uint64_t free = destination_.store->space().free;
+  std::uint64_t allowed = within >= 0 ? static_cast<std::uint64_t>(within) : free;
   std::uint64_t needed = 0;
-  for (bool limited : {true, false}) {
-    std::uint64_t allowed = limited ? static_cast<std::uint64_t>(std::max<std::int64_t>(within, 0)) : free;
-    Sequence end = last;
-    while (true) {
-      ReachableChunks reachable;
-      FoldPlan plan = plan_fold(fold_context(chain), first, end, reachable, allowed);
-      needed = plan.needed_bytes();
-      if (needed <= allowed) {
-        if (told) told(plan);
-        carry_out_fold(chain, plan, reachable);
-        return plan;
-      }
-      if (plan.sets.size() < 3) break;
-      end = plan.sets[plan.sets.size() / 2];
+  for (Sequence end = last;;) {
+    ReachableChunks reachable;
+    FoldPlan plan = plan_fold(fold_context(chain), first, end, reachable, allowed);
+    needed = plan.needed_bytes();
+    if (needed <= allowed) {
+      if (told) told(plan);
+      carry_out_fold(chain, plan, reachable);
+      return plan;
     }
+    if (plan.sets.size() < 3) break;
+    end = plan.sets[plan.sets.size() / 2];
   }
   throw Error(ErrorKind::full,
-              "folding needs " + size_text(needed) + " for a while, and " + size_text(free) +
-                  " are free in " + printable(destination_.root),
+              "folding needs " + size_text(needed) + " for a while, and " + size_text(allowed) +
+                  " may be used in " + printable(destination_.root) +
+                  (allowed < free ? ", by the limits of [keep]" : ""),
               "make room on the drive; the sets are as they were");
 }
 

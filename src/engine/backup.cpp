@@ -147,6 +147,8 @@ class JobRun {
     try {
       UpkeepResult result = upkeep.prune();
       tell_upkeep(result, "by the keep rules: ");
+      if (!result.unfolded.empty())
+        add_problem(outcome_.problems, observer_, {destination_.root, "fold", result.unfolded});
       if (!result.rounds.front().held.empty())
         observer_.note("nothing is removed: " + result.rounds.front().held);
     } catch (const Error& error) {

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "archive/set_check.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "engine/look.hpp"
@@ -117,6 +118,7 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room) {
         if (error.kind() != ErrorKind::full && error.kind() != ErrorKind::damage) throw;
         // No loss: the sets are as they were. What can be done without folding is done.
         may_fold_ = false;
+        if (error.kind() == ErrorKind::damage) learn_damage(step.first, step.last);
         result.unfolded = error.what();
         context_.observer.note("not folded: " + result.unfolded);
         break;
@@ -125,6 +127,24 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room) {
   }
   result.freed_bytes = *before > result.job_bytes ? *before - result.job_bytes : 0;
   return result;
+}
+
+void Upkeep::learn_damage(Sequence first, Sequence last) {
+  if (ledger_ == nullptr) return;
+  ChainReader chain = open_chain();
+  for (const FoundSet& set : chain.sets()) {
+    if (!set.sealed() || set.folder.sequence < first || set.folder.sequence > last) continue;
+    SetReader* reader = chain.try_set(set.folder.sequence);
+    if (reader == nullptr) continue;
+    CheckOptions options{
+        .deep = true, .drop_cache = true, .own_only = false, .progress = fold_context(chain).step};
+    SetFindings found = check_set(*reader, options);
+    if (found.findings.empty()) continue;
+    for (const std::string& finding : found.findings) context_.observer.note("damage: " + finding);
+    ledger_->add_check(
+        reader->facts().set,
+        {.when = context_.clock.now(), .depth = "all", .good = false, .lost = found.places, .affected = {}});
+  }
 }
 
 void Upkeep::remove(Sequence sequence) {

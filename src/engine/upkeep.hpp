@@ -52,6 +52,8 @@ class Upkeep {
   std::vector<FoundSet> sets() const;
   ChainReader open_chain() { return ChainReader(*destination_.store, sets(), keys_); }
   void remove(Sequence sequence);
+  // Reads the sets of a range that could not be folded, so that it is known what of them is damaged.
+  void learn_damage(Sequence first, Sequence last);
   FoldPlan fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told);
   void carry_out_fold(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable);
   void count_on(const FoundSet& folded, bool proved);

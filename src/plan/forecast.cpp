@@ -198,7 +198,8 @@ class Future {
       return step.first <= one.set.facts.covers_from() && one.set.facts.sequence <= step.last;
     };
     if (!step.fold) {
-      out_.removed += std::erase_if(sets_, covered);
+      out_.removed +=
+          std::erase_if(sets_, [&](const FutureSet& one) { return one.set.facts.sequence == step.first; });
       return;
     }
     FutureSet folded;

@@ -91,5 +91,34 @@ TEST(Fold, DropsWhatNobodyRefersTo) {
   EXPECT_LT(bytes(), 1100000u);
 }
 
+TEST(Fold, DamageIsNotCarriedOn) {
+  Workbench bench(
+      "[how]\nrenew = \"never\"\n[protect]\nencryption = \"none\"\n[keep]\npoints = \"100 points\"\n");
+  std::map<Sequence, Snapshot> seen;
+  for (unsigned i = 0; i < 5; ++i) {
+    write_file(bench.source() + "/stays-" + std::to_string(i), noise(i, 5u << 20));
+    Sequence point = bench.run_good();
+    seen[point] = take_snapshot(bench.source());
+  }
+  // A byte in the middle of the second set's content, which nobody has noticed.
+  std::string volume = bench.set_folder(2) + "/data-001.kvol";
+  std::string bytes = read_file(volume);
+  bytes[2u << 20] = static_cast<char>(bytes[2u << 20] ^ 1);
+  write_file(volume, bytes);
+  bench.set_keep("points = \"2 points\"");
+  RunOutcome outcome = bench.run();
+  ASSERT_TRUE(outcome.entry.sequence);
+  ASSERT_EQ(outcome.problems.size(), 1u);
+  EXPECT_EQ(outcome.problems[0].operation, "fold");
+  // Nothing went that something else needs.
+  EXPECT_EQ(bench.points().size(), 6u);
+  EXPECT_EQ(compare_snapshots(seen[1], bench.restored(1)), "");
+  // Now it is known: an endless chain is begun anew, and what was damaged is saved again.
+  RunOutcome next = bench.run();
+  EXPECT_EQ(next.entry.kind, "full") << next.entry.reason;
+  EXPECT_NE(next.entry.reason.find("damaged"), std::string::npos) << next.entry.reason;
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(7)), "");
+}
+
 }  // namespace
 }  // namespace kestrum::test

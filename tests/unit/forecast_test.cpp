@@ -99,6 +99,18 @@ TEST_F(Forecasts, AnEndlessChainHoldsItsDays) {
   EXPECT_FALSE(result.full_on);
 }
 
+TEST_F(Forecasts, WhatWasFoldedCanGoLater) {
+  ForecastQuestion asked = question(Kind::incremental, 300);
+  asked.renew = {};
+  asked.renew.month = true;
+  asked.keep.thin = {parse_thin_rule("every point for 5 days"), parse_thin_rule("one a month for 1 year")};
+  asked.total = asked.free = 600 * mib;  // for four fulls and what lies between
+  Forecast result = forecast(asked);
+  EXPECT_FALSE(result.full_on) << local_text(*result.full_on);
+  EXPECT_EQ(result.runs, 300u);
+  EXPECT_LE(result.peak_bytes, 600 * mib);
+}
+
 TEST_F(Forecasts, SideBySide) {
   ForecastQuestion asked = question(Kind::incremental, 60);
   asked.keep.age = Span{30, Span::Unit::day};

@@ -147,5 +147,37 @@ TEST(Renewal, RulesOfRenewalAreSaidBack) {
   EXPECT_THROW(parse_renew({"never", "every 30 sets"}), Error);
 }
 
+TEST(FoldedChains, AFoldedSetStandsForWhatItCovers) {
+  std::vector<ChainSet> sets = sets_of("F1 I2 I3 I4");
+  sets.erase(sets.begin(), sets.begin() + 2);
+  sets[0].facts.folded_from = 1;
+  sets[0].facts.needs.clear();
+  sets[0].facts.kind = Kind::full;
+  sets[0].facts.set[5] = 9;
+  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, "", std::nullopt, {});
+  ASSERT_EQ(decision.needs.size(), 2u);
+  EXPECT_EQ(decision.needs[0].sequence, 4u);
+  EXPECT_EQ(decision.needs[1].sequence, 3u) << "once, though 1, 2 and 3 are meant";
+  EXPECT_EQ(decision.needs[1].set, sets[0].facts.set);
+  // A restore from the next would need three sets, not five.
+  RenewRules rules;
+  rules.restore_needs = 3;
+  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, "", std::nullopt, {}).kind, Kind::incremental);
+  rules.restore_needs = 2;
+  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, "", std::nullopt, {}).kind, Kind::full);
+}
+
+TEST(FoldedChains, DamageEndsOnlyAnEndlessChain) {
+  std::vector<ChainSet> sets = sets_of("F1 I2 I3");
+  sets[1].damaged = true;
+  RenewRules renewing;
+  renewing.every_sets = 30;
+  EXPECT_EQ(decide_kind({Kind::incremental, renewing}, sets, "", std::nullopt, {}).kind, Kind::incremental);
+  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, "", std::nullopt, {});
+  EXPECT_EQ(decision.kind, Kind::full);
+  EXPECT_NE(decision.reason.find("damaged"), std::string::npos);
+  EXPECT_EQ(decide_kind({Kind::incremental, {}}, sets, "", Kind::incremental, {}).kind, Kind::incremental);
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -147,7 +147,9 @@ class JobRun {
     try {
       UpkeepResult result = upkeep.prune();
       tell_upkeep(result, "by the keep rules: ");
-      if (!result.unfolded.empty())
+      if (!result.unfolded.empty() && !result.damaged)
+        outcome_.entry.upkeep.push_back("not folded: " + result.unfolded);
+      if (result.damaged)
         add_problem(outcome_.problems, observer_, {destination_.root, "fold", result.unfolded});
       if (!result.rounds.front().held.empty())
         observer_.note("nothing is removed: " + result.rounds.front().held);

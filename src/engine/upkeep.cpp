@@ -118,7 +118,8 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room) {
         if (error.kind() != ErrorKind::full && error.kind() != ErrorKind::damage) throw;
         // No loss: the sets are as they were. What can be done without folding is done.
         may_fold_ = false;
-        if (error.kind() == ErrorKind::damage) learn_damage(step.first, step.last);
+        result.damaged = error.kind() == ErrorKind::damage;
+        if (result.damaged) learn_damage(step.first, step.last);
         result.unfolded = error.what();
         context_.observer.note("not folded: " + result.unfolded);
         break;

@@ -18,6 +18,7 @@ struct UpkeepResult {
   std::uint64_t job_bytes = 0;    // afterwards
   std::size_t points_left = 0;
   std::string unfolded;  // why folding was given up; empty: it was not
+  bool damaged = false;  // because of damage, not for lack of room
   bool nothing() const { return removed == 0 && folded == 0; }
 };
 

@@ -77,7 +77,7 @@ TEST_F(Jobs, AnotherDestinationBeginsAnewAndTheOldPointsStay) {
   fs::create_directories(desk_.folder / "drive-2");
   Ran ran = desk_({"job", "edit", "wardens", "--where-destinations", desk_.folder / "drive-2"});
   EXPECT_EQ(ran.exit, 0) << ran.err;
-  EXPECT_THAT(ran.out, HasSubstr("the a drive that is new to the job begins with a full set"));
+  EXPECT_THAT(ran.out, HasSubstr("a drive that is new to the job begins with a full set"));
   Ran again = desk_({"run", "wardens"});
   EXPECT_EQ(again.exit, 0) << again.err;
   EXPECT_THAT(again.out, HasSubstr("full"));

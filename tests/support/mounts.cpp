@@ -31,6 +31,14 @@ LoopDevice::LoopDevice(const std::string& file, const std::string& options) {
 void LoopDevice::detach() {
   if (path_.empty()) return;
   EXPECT_EQ(std::system(("losetup -d " + path_).c_str()), 0);
+  // While somebody else looks at it (for labels, say) it only goes when they have done.
+  std::string size = "/sys/block/" + path_.substr(path_.rfind('/') + 1) + "/size";
+  for (int tries = 0; tries < 200; ++tries) {
+    std::uintmax_t sectors = 0;
+    std::ifstream(size) >> sectors;
+    if (sectors == 0) break;
+    std::this_thread::sleep_for(std::chrono::milliseconds(10));
+  }
   path_.clear();
 }
 

@@ -76,10 +76,9 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   for (const KeptSet& set : asked.sets) held += set.facts.totals.stored_bytes;
   std::int64_t room = room_left(acting_rules(job_.keep), held, asked.total, asked.free);
   std::string within = room < static_cast<std::int64_t>(asked.free) ? " within the limits of [keep]" : "";
-  std::string message = "the drive " + printable(destination_.root) + " is full: the set needs " + at_least +
-                        size_text(needed) + ", and " +
-                        size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" +
-                        within;
+  std::string message = "the drive " + printable(destination_.root) + " is full: ";
+  if (needed > 0) message += "the set needs " + at_least + size_text(needed) + ", and ";
+  message += size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" + within;
   if (freed_ > 0) message += " after " + size_text(freed_) + " were freed";
   if (!asked.sets.empty())
     message += "; the " + count_text(asked.sets.size(), "point") + " that must stay " +

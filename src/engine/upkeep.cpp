@@ -29,10 +29,9 @@ void Upkeep::finish_folds() {
     if (!set.sealed() || set.covered.empty()) continue;
     SecretKey master = keys_.unlock(set.seal->keys, set.seal->core.facts.chain);
     SetReader authentic(*destination_.store, set, master);  // damage when it is not
-    // Its check comes before the first covered set loses its seal.
-    bool begun = std::any_of(set.covered.begin(), set.covered.end(), [&](const SetFolder& folder) {
-      return folder.removing || !destination_.store->exists(folder.path + "/" + seal_name);
-    });
+    // The first covered set is marked only after the check; a seal that is missing proves nothing.
+    bool begun = std::any_of(set.covered.begin(), set.covered.end(),
+                             [](const SetFolder& folder) { return folder.removing; });
     lock_->check();
     if (begun) {
       finish_fold(*destination_.store, set);

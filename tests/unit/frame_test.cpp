@@ -164,7 +164,8 @@ TEST(Cutter, SizesStayWithinTheirLimits) {
 }
 
 TEST(Cutter, CutsMoveWithTheContent) {
-  // The same key each time: with chance ones a cut is once in a while found again only after a few chunks more.
+  // The same key each time: with chance ones a cut is once in a while found again only after a few chunks
+  // more.
   std::array<std::uint8_t, 32> sevens{};
   sevens.fill(7);
   SecretKey key(sevens);

@@ -1,38 +1,30 @@
 #include "archive/chain_reader.hpp"
 
 #include <algorithm>
+#include <bit>
 
 namespace kestrum {
 
-ChainReader::ChainReader(const Store& store, std::vector<FoundSet> sets, KeyRing& keys)
+ChainReader::ChainReader(const Store& store, SetList sets, KeyRing& keys)
     : store_(store), sets_(std::move(sets)), keys_(keys) {}
-
-const FoundSet* ChainReader::sealed(Sequence sequence) const {
-  for (const FoundSet& set : sets_) {
-    if (set.sealed() && set.folder.sequence == sequence) return &set;
-  }
-  return nullptr;
-}
-
-const FoundSet* ChainReader::meeting(const SetNeed& need, const Id& chain) const {
-  for (const FoundSet& set : sets_) {
-    if (set.sealed() && set.seal->core.facts.meets(need, chain)) return &set;
-  }
-  return nullptr;
-}
 
 SetReader& ChainReader::set(Sequence sequence) {
   auto open = open_.find(sequence);
   if (open != open_.end()) return *open->second;
-  const FoundSet* found = sealed(sequence);
-  if (found == nullptr)
+  std::shared_ptr<const FoundSet> found = sets_.shared(sequence);
+  if (!found)
     throw damage("set " + std::to_string(sequence) + " is needed and is not there, or has no valid seal");
-  SecretKey master = keys_.unlock(found->seal->keys, found->seal->core.facts.chain);
+  SecretKey master = keys_.unlock(found->seal->keys, found->facts().chain);
   SetReader& reader =
-      *open_.emplace(sequence, std::make_unique<SetReader>(store_, *found, master)).first->second;
+      *open_.emplace(sequence, std::make_unique<SetReader>(store_, found, master)).first->second;
+  // All open sets share one budget, halved each time their number doubles.
   constexpr std::size_t pages_together = 1536;  // 24 MiB
-  for (auto& [number, one] : open_)
-    one->limit_pages(std::max<std::size_t>(16, pages_together / open_.size()));
+  std::size_t each = std::max<std::size_t>(16, pages_together / std::bit_ceil(open_.size()));
+  reader.limit_pages(each);
+  if (each != pages_each_) {
+    for (auto& [number, one] : open_) one->limit_pages(each);
+  }
+  pages_each_ = each;
   return reader;
 }
 
@@ -49,11 +41,8 @@ PointReader::PointReader(ChainReader& chain, Sequence sequence)
     : chain_(chain), set_(chain.set(sequence)), naming_(set_.naming_key()) {
   sources_.push_back(sequence);
   covers_from_.push_back(set_.facts().covers_from());
-  for (const SetNeed& need : set_.facts().needs) {
-    const FoundSet* found = chain.meeting(need, set_.facts().chain);
-    if (found == nullptr) continue;
-    const SetFacts& facts = found->seal->core.facts;
-    if (std::find(sources_.begin(), sources_.end(), facts.sequence) != sources_.end()) continue;
+  for (std::size_t place : chain.sets().needs().closure(set_.facts()).met) {
+    const SetFacts& facts = chain.sets().sealed_at(place).facts();
     sources_.push_back(facts.sequence);
     covers_from_.push_back(facts.covers_from());
   }

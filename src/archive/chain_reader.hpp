@@ -3,6 +3,7 @@
 
 #include "archive/chunk_store.hpp"
 #include "archive/frame_cache.hpp"
+#include "archive/key_entry.hpp"
 #include "archive/set_reader.hpp"
 #include "archive/set_writer.hpp"
 
@@ -11,12 +12,9 @@ namespace kestrum {
 // Opens sets as they are needed. The store must outlive this; one thread.
 class ChainReader {
  public:
-  ChainReader(const Store& store, std::vector<FoundSet> sets, KeyRing& keys);
+  ChainReader(const Store& store, SetList sets, KeyRing& keys);
 
-  const std::vector<FoundSet>& sets() const { return sets_; }
-  const FoundSet* sealed(Sequence sequence) const;
-  // The set of that chain which meets the need; nullptr when there is none.
-  const FoundSet* meeting(const SetNeed& need, const Id& chain) const;
+  const SetList& sets() const { return sets_; }
   // Opened and authenticated; throws damage when there is no such set or its seal is not ours, key when
   // locked.
   SetReader& set(Sequence sequence);
@@ -25,9 +23,10 @@ class ChainReader {
 
  private:
   const Store& store_;
-  std::vector<FoundSet> sets_;
+  SetList sets_;
   KeyRing& keys_;
   std::map<Sequence, std::unique_ptr<SetReader>> open_;
+  std::size_t pages_each_ = 0;
 };
 
 // Chunks as one point sees them: in its set and in what that needs.

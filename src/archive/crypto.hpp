@@ -78,6 +78,7 @@ class Aead {
 struct Argon2Cost {
   std::uint32_t memory_kib = 65536;
   std::uint32_t passes = 2;
+  bool operator==(const Argon2Cost&) const = default;
 };
 SecretKey key_from_passphrase(std::string_view passphrase, ByteView salt, Argon2Cost cost);
 

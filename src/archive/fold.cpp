@@ -1,6 +1,7 @@
 #include "archive/fold.hpp"
 
 #include <algorithm>
+#include <set>
 
 #include "archive/set_check.hpp"
 #include "base/error.hpp"
@@ -73,6 +74,8 @@ class FoldPlanner {
     std::uint64_t size = set.sealed_file(file.slot)->size;
     bool large = size >= large_volume || size >= all_ / 4;
     file.may_be_kept = !twice && file.needed_share() > 0;
+    // A volume that cannot be moved to where it belongs is no volume to keep.
+    file.may_be_kept = file.may_be_kept && set.store().traits().renames;
     file.kept = file.may_be_kept && large && file.needed_share() >= FoldPlan::least_of_volume;
   }
 
@@ -198,7 +201,7 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
   std::optional<Id> chain;
   for (const FoundSet& set : context.chain.sets()) {
     if (!set.sealed()) continue;
-    const SetFacts& facts = set.seal->core.facts;
+    const SetFacts& facts = set.facts();
     if (facts.sequence > last || facts.covers_from() < first) continue;
     if (chain && *chain != facts.chain)
       throw Error(ErrorKind::usage, "sets of two chains cannot be folded into one");
@@ -209,7 +212,7 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
     throw Error(ErrorKind::usage,
                 "there is nothing to fold from " + std::to_string(first) + " to " + std::to_string(last));
   for (const FoundSet& set : context.chain.sets()) {
-    if (!set.sealed() || set.seal->core.facts.chain != *chain || set.folder.sequence < last) continue;
+    if (!set.sealed() || set.facts().chain != *chain || set.folder.sequence < last) continue;
     PointReader point(context.chain, set.folder.sequence);
     bool uses = set.folder.sequence == last ||
                 std::any_of(point.sources().begin(), point.sources().end(), [&](Sequence source) {
@@ -222,6 +225,36 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
   planner.fit(allowed);
   return plan;
 }
+
+namespace {
+
+// What the sets of the range need besides each other, by what stands for it now: the first of it, and what
+// that brings along and none of them needs left out.
+void take_needs(const SetList& sets, const FoldPlan& plan, SetFacts& facts) {
+  const SetNeeds& graph = sets.needs();
+  std::set<std::size_t> wanted;
+  for (Sequence sequence : plan.sets) {
+    const SetFacts& member = sets.sealed(sequence)->facts();
+    for (std::size_t place : graph.closure(member).met) {
+      if (graph.facts(place).sequence < *facts.folded_from) wanted.insert(place);
+    }
+    for (const SetNeed& need : member.needs) {
+      std::size_t met = graph.meeting(need, facts.chain);
+      if (need.sequence >= *facts.folded_from) continue;
+      SetNeed now = met == SetNeeds::none ? need : SetNeed{graph.facts(met).sequence, graph.facts(met).set};
+      bool there = std::any_of(facts.needs.begin(), facts.needs.end(),
+                               [&](const SetNeed& other) { return other.set == now.set; });
+      if (!there) facts.needs.push_back(now);
+    }
+  }
+  facts.needs_follow = !facts.needs.empty();
+  if (!facts.needs_follow) return;
+  for (std::size_t place : graph.closure(facts).met) {
+    if (!wanted.contains(place)) facts.without.push_back(graph.facts(place).sequence);
+  }
+}
+
+}  // namespace
 
 FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const ReachableChunks& reachable,
                      Store& store, const std::string& folder, const SecretKey& master,
@@ -239,6 +272,8 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
   facts.kind = oldest.facts().kind;
   facts.base = oldest.facts().base;
   facts.needs.clear();
+  facts.without.clear();
+  facts.needs_follow = false;
   std::uint64_t kept = 0;
   for (const FoldedFile& file : plan.files) {
     if (!file.kept) continue;
@@ -248,17 +283,7 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
     kept += sealed.size;
     core.files.push_back(std::move(sealed));
   }
-  // By what stands for it now: what was folded before is not carried on for ever.
-  for (Sequence sequence : plan.sets) {
-    for (SetNeed need : context.chain.set(sequence).facts().needs) {
-      if (need.sequence >= *facts.folded_from) continue;
-      if (const FoundSet* met = context.chain.meeting(need, facts.chain))
-        need = {met->folder.sequence, met->seal->core.facts.set};
-      bool there = std::any_of(facts.needs.begin(), facts.needs.end(),
-                               [&](const SetNeed& other) { return other.set == need.set; });
-      if (!there) facts.needs.push_back(need);
-    }
-  }
+  take_needs(context.chain.sets(), plan, facts);
   if (facts.needs.empty()) {
     facts.kind = Kind::full;
     facts.base.reset();

@@ -8,7 +8,7 @@ namespace kestrum {
 
 FrameCache::~FrameCache() {
   tasks_.close();
-  for (std::thread& thread : threads_) thread.join();
+  threads_.join();
 }
 
 // Its memory goes back to the pool when nobody needs it any more.
@@ -124,15 +124,22 @@ void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) 
                   [&](auto& one) { return one.first.reader != key.reader || one.first.slot != key.slot; });
     if (coming_.size() >= 2 * depth) coming_.clear();
   }
-  if (threads_.empty()) {
-    unsigned count = std::clamp(std::thread::hardware_concurrency(), 1u, 4u);
-    for (unsigned i = 0; i < count; ++i) threads_.emplace_back([this] { work(); });
-  }
+  if (threads_.size() == 0 && !no_threads_) start_threads();
+  if (no_threads_) return;
   auto task = std::make_shared<Task>();
   task->file = &file;
   task->place = place;
   coming_[key] = task->done.get_future();
   tasks_.push(std::move(task));
+}
+
+void FrameCache::start_threads() {
+  unsigned count = std::clamp(std::thread::hardware_concurrency(), 1u, 4u);
+  try {
+    for (unsigned i = 0; i < count; ++i) threads_.start([this] { work(); });
+  } catch (const Error&) {
+    no_threads_ = threads_.size() == 0;
+  }
 }
 
 void FrameCache::work() {

@@ -6,12 +6,12 @@
 #include <list>
 #include <map>
 #include <memory>
-#include <thread>
 #include <unordered_map>
 
 #include "archive/set_reader.hpp"
 #include "base/bounded_queue.hpp"
 #include "base/buffer_pool.hpp"
+#include "base/thread_group.hpp"
 
 namespace kestrum {
 
@@ -76,6 +76,7 @@ class FrameCache {
   std::list<Kept>::iterator keep(const Key& key, std::shared_ptr<const LoadedFrame> loaded);
   void read_ahead(SetReader& reader, std::uint32_t slot, FramePlace place);
   void start(const Key& key, FrameFileReader& file, FramePlace place);
+  void start_threads();
   void work();
   std::shared_ptr<LoadedFrame> load(const FrameFileReader& file, FramePlace place) const;
 
@@ -88,7 +89,8 @@ class FrameCache {
   std::map<SetReader*, Stream> streams_;
   std::map<Key, Future> coming_;
   BoundedQueue<std::shared_ptr<Task>> tasks_{64};
-  std::vector<std::thread> threads_;
+  ThreadGroup threads_;
+  bool no_threads_ = false;  // the system gives none: nothing is read ahead
 };
 
 }  // namespace kestrum

@@ -1,5 +1,7 @@
 #include "archive/frame_file.hpp"
 
+#include <algorithm>
+
 #include "base/error.hpp"
 
 namespace kestrum {
@@ -37,7 +39,6 @@ SealedFile FrameFileWriter::finish() {
 FrameFileReader::FrameFileReader(const Store& store, const std::string& path, const SecretKey& master,
                                  const Id& job, const SealedFile& expected)
     : path_(path) {
-  if (!store.exists(path)) throw damage(store.describe(path) + " is missing");
   file_ = store.open(path);
   size_ = file_->size();
   if (size_ != expected.size) {
@@ -68,6 +69,15 @@ const Bytes& FrameFileReader::raw(FramePlace place) const {
 FrameContent FrameFileReader::read(FramePlace place, Bytes memory) const {
   static thread_local Decompressor decompressor;
   return cipher_->decrypt(raw(place), decompressor, std::move(memory));
+}
+
+FrameContent FrameFileReader::read(FramePlace place, Bytes memory, Marks& marks) const {
+  if (place.size < FrameHead::size + Aead::tag_size) throw damage("a frame is smaller than it can be");
+  static thread_local Decompressor decompressor;
+  const Bytes& bytes = raw(place);
+  std::copy_n(bytes.begin(), marks.head.size(), marks.head.begin());
+  std::copy_n(bytes.end() - Aead::tag_size, marks.tag.size(), marks.tag.begin());
+  return cipher_->decrypt(bytes, decompressor, std::move(memory));
 }
 
 PackedFrame FrameFileReader::read_packed(FramePlace place) const {

@@ -48,8 +48,14 @@ class FrameFileReader {
   // Throws Error of kind damage when the file is missing, has another size, or another identity.
   FrameFileReader(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
                   const SealedFile& expected);
-  // `memory` is used for the content.
+  // `memory` is used for the content. One read of the file.
   FrameContent read(FramePlace place, Bytes memory = {}) const;
+  // The same, and the head and the tag as they lie in the file, also when it does not read.
+  struct Marks {
+    std::array<std::uint8_t, FrameHead::size> head{};
+    std::array<std::uint8_t, Aead::tag_size> tag{};
+  };
+  FrameContent read(FramePlace place, Bytes memory, Marks& marks) const;
   // Authenticated, still compressed.
   PackedFrame read_packed(FramePlace place) const;
   // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where

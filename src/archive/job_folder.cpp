@@ -11,14 +11,12 @@
 namespace kestrum {
 namespace {
 
-std::string in_folder(const std::string& folder, const std::string& name) {
-  return folder.empty() ? name : folder + "/" + name;
-}
-
-// One section, no key.
-Json read_plain(const Store& store, const std::string& path, const std::string& section) {
+// One section, no key; nothing when there is no such file.
+std::optional<Json> read_plain(const Store& store, const std::string& path, const std::string& section) {
+  std::optional<Bytes> bytes = store.try_read_all(path, limits::identity_file);
+  if (!bytes) return std::nullopt;
   std::string what = store.describe(path);
-  CheckedJson file = read_checked_json(store.read_all(path, limits::identity_file), {section}, false, what);
+  CheckedJson file = read_checked_json(*bytes, {section}, false, what);
   return parse_json(file.sections[0].text, what);
 }
 
@@ -30,10 +28,14 @@ std::string local_stamp(Instant when, std::int32_t offset_seconds) {
 
 }  // namespace
 
+std::string in_folder(const std::string& folder, const std::string& name) {
+  return folder.empty() ? name : folder + "/" + name;
+}
+
 std::optional<DriveIdentity> read_drive(const Store& store) {
-  if (!store.exists(drive_name)) return std::nullopt;
-  Json json = read_plain(store, drive_name, "drive");
-  JsonObject object(json, store.describe(drive_name));
+  std::optional<Json> json = read_plain(store, drive_name, "drive");
+  if (!json) return std::nullopt;
+  JsonObject object(*json, store.describe(drive_name));
   check_format(object);
   DriveIdentity drive;
   drive.id = object.hex_array<16>("id");
@@ -52,14 +54,14 @@ void write_drive(Store& store, const DriveIdentity& drive) {
             {"created", utc_text(drive.created)},
             {"filesystem", drive.filesystem},
             {"simulated", drive.simulated}};
-  store.write_whole(drive_name, as_bytes(write_checked_json({{"drive", json.dump()}}, {})));
+  store.put(drive_name, as_bytes(write_checked_json({{"drive", json.dump()}}, {})));
 }
 
 std::optional<JobIdentity> read_job_identity(const Store& store, const std::string& folder) {
   std::string path = in_folder(folder, job_identity_name);
-  if (!store.exists(path)) return std::nullopt;
-  Json json = read_plain(store, path, "job");
-  JsonObject object(json, store.describe(path));
+  std::optional<Json> json = read_plain(store, path, "job");
+  if (!json) return std::nullopt;
+  JsonObject object(*json, store.describe(path));
   check_format(object);
   return JobIdentity{object.hex_array<16>("job"), object.text("machine"), object.text("name"),
                      object.instant("created")};
@@ -71,8 +73,7 @@ void write_job_identity(Store& store, const std::string& folder, const JobIdenti
             {"machine", to_utf8(job.machine)},
             {"name", to_utf8(job.name)},
             {"created", utc_text(job.created)}};
-  store.write_whole(in_folder(folder, job_identity_name),
-                    as_bytes(write_checked_json({{"job", json.dump()}}, {})));
+  store.put(in_folder(folder, job_identity_name), as_bytes(write_checked_json({{"job", json.dump()}}, {})));
 }
 
 std::string safe_folder_name(std::string_view name) {
@@ -108,173 +109,17 @@ std::vector<SetFolder> list_set_folders(const Store& store, const std::string& j
   std::vector<SetFolder> folders;
   for (const StoreEntry& entry : store.list(job_folder)) {
     if (!entry.folder) continue;
-    if (std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name))
-      folders.push_back(*folder);
+    std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name);
+    if (!folder) continue;
+    if (!store.traits().renames) {
+      folder->unfinished = folder->unfinished || store.exists(folder->path + "/" + unfinished_file);
+      folder->removing = folder->removing || store.exists(folder->path + "/" + removing_file);
+    }
+    folders.push_back(*folder);
   }
   std::stable_sort(folders.begin(), folders.end(),
                    [](const auto& a, const auto& b) { return a.sequence < b.sequence; });
   return folders;
-}
-
-FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job) {
-  FoundSet found;
-  found.folder = folder;
-  if (folder.removing) return found;
-  bool any_missing = false;
-  Bytes first_bytes;
-  for (const char* name : {seal_name, seal_copy_name}) {
-    std::string path = folder.path + "/" + name;
-    try {
-      if (!store.exists(path)) {
-        any_missing = true;
-        continue;
-      }
-      Bytes bytes = store.read_all(path, limits::seal_file);
-      Seal seal = decode_seal(bytes, store.describe(path));
-      if (seal.core.job != job) {
-        found.findings.push_back(store.describe(path) + " belongs to another job");
-      } else if (seal.core.facts.sequence != folder.sequence) {
-        found.findings.push_back(store.describe(path) + " belongs to another set");
-      } else if (!found.seal) {
-        found.seal = std::move(seal);
-        first_bytes = std::move(bytes);
-      } else if (bytes != first_bytes) {
-        // A rewrite that was interrupted leaves a newer generation in one of them; anything else is damage.
-        bool newer = seal.generation > found.seal->generation;
-        if (seal.generation == found.seal->generation)
-          found.findings.push_back(store.describe(path) + " is not the same as its twin");
-        found.twin = std::move(seal);
-        if (newer) std::swap(found.seal, found.twin);
-      }
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::damage) {
-        found.findings.emplace_back(error.what());
-      } else {
-        found.refusal = error;
-      }
-    }
-  }
-  if (found.seal) found.refusal.reset();
-  // A missing copy beside a valid seal is what a run killed at the very end leaves; beside a broken one it is
-  // damage.
-  if (any_missing && found.seal && !folder.unfinished_name) {
-    found.findings.push_back("one of the two seals in " + store.describe(folder.path) + " is missing");
-  }
-  if (!found.seal && !folder.unfinished_name && found.findings.empty() && !found.refusal) {
-    found.findings.push_back(store.describe(folder.path) + " has no seal");
-  }
-  return found;
-}
-
-namespace {
-
-// A folded set takes the place of what it covers.
-bool supersedes(const SetFacts& folded, const SetFacts& other) {
-  bool wider = folded.covers_from() < other.covers_from() || folded.sequence > other.sequence;
-  return folded.folded_from && folded.chain == other.chain && folded.covers_from() <= other.covers_from() &&
-         other.sequence <= folded.sequence && wider;
-}
-
-void supersede(std::vector<FoundSet>& sets) {
-  for (FoundSet& folded : sets) {
-    if (!folded.seal || !folded.seal->core.facts.folded_from) continue;
-    const SetFacts& facts = folded.seal->core.facts;
-    for (FoundSet& other : sets) {
-      if (&other == &folded) continue;
-      const Seal* seal = other.seal ? &*other.seal : other.superseded ? &*other.superseded : nullptr;
-      if (seal != nullptr && !supersedes(facts, seal->core.facts)) continue;
-      // Without a seal: what the finishing of the fold has left.
-      bool in_range = facts.covers_from() <= other.folder.sequence && other.folder.sequence <= facts.sequence;
-      if (seal == nullptr && (!in_range || !other.folder.removing)) continue;
-      folded.covered.push_back(other.folder);
-      if (!other.seal) continue;
-      other.superseded = std::move(other.seal);
-      other.seal.reset();
-      other.findings.clear();
-    }
-  }
-}
-
-}  // namespace
-
-std::vector<FoundSet> read_sets(const Store& store, const std::string& job_folder, const Id& job) {
-  std::vector<FoundSet> sets;
-  for (const SetFolder& folder : list_set_folders(store, job_folder))
-    sets.push_back(read_set(store, folder, job));
-  supersede(sets);
-  for (std::size_t i = 0; i < sets.size(); ++i) {
-    for (std::size_t j = 0; j < i && sets[i].seal; ++j) {
-      if (!sets[j].seal || sets[j].folder.sequence != sets[i].folder.sequence) continue;
-      sets[i].findings.push_back("the set in " + store.describe(sets[i].folder.path) + " is there twice");
-      sets[i].seal.reset();
-    }
-  }
-  return sets;
-}
-
-std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file) {
-  std::string own = set.folder.path + "/" + file.name;
-  if (set.covered.empty() || file.set == set.seal->core.facts.set || store.exists(own)) return own;
-  for (const SetFolder& covered : set.covered) {
-    for (const StoreEntry& entry : store.list(covered.path)) {
-      if (entry.folder || entry.size != file.size || !entry.name.ends_with(volume_ending)) continue;
-      std::string path = covered.path + "/" + entry.name;
-      try {
-        Bytes bytes(FileHeader::size);
-        store.open(path)->read_at(0, bytes);
-        FileHeader header = FileHeader::decode(bytes, store.describe(path));
-        if (header.set == file.set && header.number == file.number) return path;
-      } catch (const Error&) {
-        continue;  // not this one
-      }
-    }
-  }
-  return own;
-}
-
-void finish_fold(Store& store, const FoundSet& folded) {
-  // The old sets end here: nothing reads them any more, whether or not the rest is reached.
-  FoundSet set = folded;
-  for (SetFolder& folder : set.covered) {
-    if (!folder.removing) {
-      std::string plain = folder.path;
-      if (folder.unfinished_name) plain.resize(plain.size() - unfinished_mark.size());
-      store.rename(folder.path, plain + std::string(removing_mark));
-      folder.path = plain + std::string(removing_mark);
-      folder.removing = true;
-    }
-    for (const char* name : {seal_name, seal_copy_name, open_name}) {
-      std::string path = folder.path + "/" + name;
-      if (store.exists(path)) store.remove(path);
-    }
-    store.flush_folder(folder.path);
-  }
-  for (const SealedFile& file : set.seal->core.files) {
-    std::string own = set.folder.path + "/" + file.name;
-    std::string at = locate_file(store, set, file);
-    if (at != own) store.rename(at, own);
-  }
-  store.flush_folder(set.folder.path);
-  for (const SetFolder& folder : set.covered) remove_set_folder(store, folder);
-}
-
-void remove_set_folder(Store& store, const SetFolder& folder) {
-  std::string path = folder.path;
-  if (!folder.removing) {
-    std::string base = folder.unfinished_name ? path.substr(0, path.size() - unfinished_mark.size()) : path;
-    std::string marked = base + std::string(removing_mark);
-    store.rename(path, marked);
-    path = marked;
-  }
-  for (const char* first : {seal_name, seal_copy_name, open_name}) {
-    std::string name = path + "/" + first;
-    if (store.exists(name)) store.remove(name);
-  }
-  store.flush_folder(path);
-  for (const StoreEntry& entry : store.list(path)) {
-    if (!entry.folder) store.remove(path + "/" + entry.name);
-  }
-  store.remove_folder(path);
 }
 
 }  // namespace kestrum

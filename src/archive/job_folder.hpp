@@ -40,14 +40,18 @@ std::string safe_folder_name(std::string_view name);
 // 000012_2027-03-02_20-30_incremental, of a folded one 000012_2027-03-02_20-30_full_from-000004
 std::string set_folder_name(Sequence sequence, Instant started, std::int32_t offset_seconds, Kind kind,
                             std::optional<Sequence> folded_from = {});
+// A set that is being written or removed says so: by the end of its folder's name where the store can rename
+// folders, else by a file of that name in it.
 inline constexpr std::string_view unfinished_mark = ".unfinished";
 inline constexpr std::string_view removing_mark = ".removing";
+inline constexpr const char* unfinished_file = "unfinished.mark";
+inline constexpr const char* removing_file = "removing.mark";
 
 struct SetFolder {
   std::string name;
   std::string path;  // in the store
   Sequence sequence = 0;
-  bool unfinished_name = false;
+  bool unfinished = false;
   bool removing = false;
 };
 // Nothing when the name is not that of a set's folder.
@@ -55,31 +59,6 @@ std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const s
 // In order of sequence.
 std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder);
 
-// What a set's folder turned out to hold.
-struct FoundSet {
-  SetFolder folder;
-  std::optional<Seal> seal;           // form and digests hold; authenticity is asked with the key
-  std::optional<Seal> twin;           // the other one, when both read but differ: the key tells which is ours
-  std::vector<std::string> findings;  // what is wrong with the seals, in plain words
-  std::optional<Error> refusal;       // written by something newer
-  std::optional<Seal> superseded;     // its seal, when a folded set covers it: then `seal` is none
-  std::vector<SetFolder> covered;     // folded: folders of the sets it covers that are still there
-  bool sealed() const { return seal.has_value(); }
-};
-
-// Reads both seals and takes the one that counts. `job`: seals of other jobs do not.
-FoundSet read_set(const Store& store, const SetFolder& folder, const Id& job);
-std::vector<FoundSet> read_sets(const Store& store, const std::string& job_folder, const Id& job);
-
-// Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved
-// yet, in that one's. The path in its own folder when it is nowhere.
-std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);
-
-// Moves what a folded set has taken over into its folder and removes the folders of the sets it covers. Safe
-// to be killed in and to be repeated. The caller has authenticated the set and found it good.
-void finish_fold(Store& store, const FoundSet& folded);
-
-// Removes a set's folder or the leftovers of one, in the order of docs/FORMAT.md section 2.
-void remove_set_folder(Store& store, const SetFolder& folder);
+std::string in_folder(const std::string& folder, const std::string& name);
 
 }  // namespace kestrum

@@ -16,16 +16,21 @@ SecretKey wrapping_key(const SecretKey& from_passphrase, const Id& chain, ByteVi
 
 }  // namespace
 
-KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
-                               Argon2Cost cost) {
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, const SecretKey& derived,
+                               const Bytes& salt, Argon2Cost cost) {
   KeyEntry entry;
   entry.type = KeyEntryType::passphrase;
   fill_random(entry.id);
   entry.cost = cost;
-  entry.salt = random_bytes(16);
-  Aead(wrapping_key(key_from_passphrase(passphrase, entry.salt, cost), chain, entry.salt))
-      .seal(0, chain, master.view(), entry.box);
+  entry.salt = salt;
+  Aead(wrapping_key(derived, chain, entry.salt)).seal(0, chain, master.view(), entry.box);
   return entry;
+}
+
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
+                               Argon2Cost cost) {
+  Bytes salt = random_bytes(16);
+  return make_passphrase_entry(master, chain, key_from_passphrase(passphrase, salt, cost), salt, cost);
 }
 
 KeyEntry make_recovery_entry(const SecretKey& master, const RecoveryPublic& key) {
@@ -42,6 +47,34 @@ KeyEntry make_clear_entry(const SecretKey& master) {
   fill_random(entry.id);
   entry.clear_key = master;
   return entry;
+}
+
+// One passphrase may stand under the same salt with another cost.
+static Bytes derivation_name(const KeyEntry& entry) {
+  ByteWriter name;
+  name.raw(entry.salt);
+  name.u32(entry.cost.memory_kib);
+  name.u32(entry.cost.passes);
+  return name.take();
+}
+
+KeyEntry KeyRing::passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
+                                   Argon2Cost cost, const std::vector<KeyEntry>& like) {
+  for (const KeyEntry& entry : like) {
+    if (entry.type != KeyEntryType::passphrase || entry.cost != cost || entry.salt.size() != 16) continue;
+    auto derived = derived_.find(derivation_name(entry));
+    if (derived != derived_.end() && passphrase_ == passphrase)
+      return make_passphrase_entry(master, chain, derived->second, entry.salt, cost);
+  }
+  return make_passphrase_entry(master, chain, passphrase.view(), cost);
+}
+
+const std::optional<SecretText>& KeyRing::passphrase() {
+  if (!asked_) {
+    asked_ = true;
+    passphrase_ = ask_ ? ask_() : std::nullopt;
+  }
+  return passphrase_;
 }
 
 SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
@@ -64,14 +97,12 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
     if (entry.cost.memory_kib > limits::argon2_memory_kib || entry.cost.passes > limits::argon2_passes) {
       throw damage("a key entry asks for more memory or passes than a reader allows");
     }
-    if (!asked_) {
-      asked_ = true;
-      passphrase_ = ask_ ? ask_() : std::nullopt;
-    }
-    if (!passphrase_) break;
-    auto derived = derived_.find(entry.salt);
+    if (!passphrase()) break;
+    Bytes name = derivation_name(entry);
+    auto derived = derived_.find(name);
     if (derived == derived_.end()) {
-      derived = derived_.emplace(entry.salt, key_from_passphrase(*passphrase_, entry.salt, entry.cost)).first;
+      SecretKey key = key_from_passphrase(passphrase_->view(), entry.salt, entry.cost);
+      derived = derived_.emplace(std::move(name), key).first;
     }
     std::optional<Bytes> master =
         Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);

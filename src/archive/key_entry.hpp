@@ -8,6 +8,7 @@
 
 #include "archive/crypto.hpp"
 #include "archive/recovery_key.hpp"
+#include "base/secret_text.hpp"
 
 namespace kestrum {
 
@@ -25,12 +26,16 @@ struct KeyEntry {
 
 KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, std::string_view passphrase,
                                Argon2Cost cost);
+// With a key derived already under that salt: entries of one job's chains may share a salt, each wraps under
+// a key of its own chain.
+KeyEntry make_passphrase_entry(const SecretKey& master, const Id& chain, const SecretKey& derived,
+                               const Bytes& salt, Argon2Cost cost);
 // Needs the public part only.
 KeyEntry make_recovery_entry(const SecretKey& master, const RecoveryPublic& key);
 KeyEntry make_clear_entry(const SecretKey& master);
 
 // Gives the passphrase when it is needed for the first time, nothing when there is none.
-using PassphraseSource = std::function<std::optional<std::string>()>;
+using PassphraseSource = std::function<std::optional<SecretText>()>;
 
 // Opens key entries, remembering what it found out: deriving a key is slow on purpose. One a command.
 class KeyRing {
@@ -42,14 +47,22 @@ class KeyRing {
   SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain);
   // A master key that is known already (tests, a run of the same chain).
   void add(const Id& chain, const SecretKey& master) { known_.insert_or_assign(chain, master); }
+  // An entry for a new chain. Takes over the salt of one of `like` that this passphrase has opened, so that
+  // no other key need be derived now or later.
+  KeyEntry passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
+                            Argon2Cost cost, const std::vector<KeyEntry>& like);
+  // Asked for at the first call; nothing when there is none.
+  const std::optional<SecretText>& passphrase();
+  // How often a key was derived from the passphrase: each time costs a tenth of a second.
+  unsigned derivations() const { return static_cast<unsigned>(derived_.size()); }
 
  private:
   PassphraseSource ask_;
   std::optional<RecoveryKey> recovery_;
   bool asked_ = false;
-  std::optional<std::string> passphrase_;
+  std::optional<SecretText> passphrase_;
   std::map<Id, SecretKey> known_;
-  std::map<Bytes, SecretKey> derived_;  // by salt
+  std::map<Bytes, SecretKey> derived_;  // by salt and cost
 };
 
 // True when every entry in `entries` keeps others out.

@@ -7,6 +7,7 @@ namespace kestrum {
 namespace {
 
 constexpr const char* fold_feature = "fold-1";
+constexpr const char* needs_feature = "needs-1";
 
 AuthFunction auth_of(const SecretKey& master, const Id& set) {
   return [&master, set](const std::string& section, ByteView before) {
@@ -71,35 +72,44 @@ Json core_json(const SealCore& core) {
     needs.push_back({{"sequence", need.sequence}, {"set", to_hex(need.set)}});
   Json totals;
   for (const TotalField& field : total_fields) totals[field.name] = facts.totals.*field.member;
-  return {{"format", 1},
-          {"requires", facts.folded_from ? Json::array({fold_feature}) : Json::array()},
-          {"job", to_hex(core.job)},
-          {"chain", to_hex(facts.chain)},
-          {"set", to_hex(facts.set)},
-          {"sequence", facts.sequence},
-          {"covers", {facts.covers_from(), facts.sequence}},
-          {"kind", kind_name(facts.kind)},
-          {"base", base_json(facts.base)},
-          {"needs", needs},
-          {"machine", core.machine},
-          {"name", core.job_name},
-          {"started", utc_text(facts.started)},
-          {"ended", utc_text(facts.ended)},
-          {"offset", facts.offset_seconds},
-          {"totals", totals},
-          {"problems", facts.problems},
-          {"files", files_json(core.files)},
-          {"previous", core.previous ? Json(to_hex(*core.previous)) : Json(nullptr)},
-          {"naming", box_json(core.naming)},
-          {"root", box_json(core.root)}};
+  Json features = Json::array();
+  if (facts.folded_from) features.push_back(fold_feature);
+  if (facts.needs_follow) features.push_back(needs_feature);
+  Json json{{"format", 1},
+            {"requires", features},
+            {"job", to_hex(core.job)},
+            {"chain", to_hex(facts.chain)},
+            {"set", to_hex(facts.set)},
+            {"sequence", facts.sequence},
+            {"covers", {facts.covers_from(), facts.sequence}},
+            {"kind", kind_name(facts.kind)},
+            {"base", base_json(facts.base)},
+            {"needs", needs},
+            {"machine", core.machine},
+            {"name", core.job_name},
+            {"started", utc_text(facts.started)},
+            {"ended", utc_text(facts.ended)},
+            {"offset", facts.offset_seconds},
+            {"totals", totals},
+            {"problems", facts.problems},
+            {"files", files_json(core.files)},
+            {"previous", core.previous ? Json(to_hex(*core.previous)) : Json(nullptr)},
+            {"naming", box_json(core.naming)},
+            {"root", box_json(core.root)}};
+  if (facts.needs_follow) json["without"] = facts.without;
+  return json;
 }
 
-void check_features(const JsonObject& object) {
+void check_features(const JsonObject& object, SetFacts& facts) {
   const Json& list = object.at("requires");
   if (!list.is_array()) object.broken();
   for (const Json& feature : list) {
     if (!feature.is_string()) object.broken();
     if (feature == fold_feature) continue;
+    if (feature == needs_feature) {
+      facts.needs_follow = true;
+      continue;
+    }
     throw Error(ErrorKind::failed,
                 object.what() + " needs the feature '" + printable(feature.get<std::string>()) +
                     "', which this version does not know",
@@ -110,12 +120,12 @@ void check_features(const JsonObject& object) {
 SealCore core_from(const Json& json, const std::string& what) {
   JsonObject object(json, what);
   check_format(object);
-  check_features(object);
-  object.only({"format", "requires", "job",      "chain",   "set",      "sequence", "covers",
-               "kind",   "base",     "needs",    "machine", "name",     "started",  "ended",
-               "offset", "totals",   "problems", "files",   "previous", "naming",   "root"});
   SealCore core;
   SetFacts& facts = core.facts;
+  check_features(object, facts);
+  object.only({"format",   "requires", "job",      "chain",  "set",     "sequence", "covers", "kind",
+               "base",     "needs",    "machine",  "name",   "started", "ended",    "offset", "totals",
+               "problems", "files",    "previous", "naming", "root",    "without"});
   core.job = object.hex_array<16>("job");
   facts.chain = object.hex_array<16>("chain");
   facts.set = object.hex_array<16>("set");
@@ -135,6 +145,14 @@ SealCore core_from(const Json& json, const std::string& what) {
     JsonObject need(item, what);
     facts.needs.push_back(
         {static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
+  }
+  if (facts.needs_follow) {
+    const Json& without = object.at("without");
+    if (!without.is_array()) object.broken();
+    for (const Json& item : without) {
+      if (!item.is_number_unsigned() || item > INT32_MAX) object.broken();
+      facts.without.push_back(item.get<Sequence>());
+    }
   }
   core.machine = object.text("machine");
   core.job_name = object.text("name");

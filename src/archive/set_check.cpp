@@ -1,8 +1,12 @@
 #include "archive/set_check.hpp"
 
 #include <algorithm>
+#include <deque>
+#include <future>
 
+#include "base/bounded_queue.hpp"
 #include "base/text.hpp"
+#include "base/thread_group.hpp"
 
 namespace kestrum {
 namespace {
@@ -27,74 +31,166 @@ struct PlaceSum {
 
 using BadFrames = std::unordered_set<std::uint64_t>;  // by offset
 
+// What one frame turned out to hold.
+struct CheckedFrame {
+  FramePlace place;
+  bool good = false;
+  std::string trouble;
+  FrameFileReader::Marks marks;
+  std::vector<ListedChunk> chunks;
+};
+
+// Reads and checks frames on threads of its own; gives them back in the order in which they were put in.
+class FrameChecker {
+ public:
+  FrameChecker(const Naming& naming, unsigned workers) : naming_(naming), limit_(2 * std::max(1u, workers)) {
+    try {
+      for (unsigned i = 0; i < std::max(1u, workers); ++i) threads_.start([this] { work(); });
+    } catch (const Error&) {
+      if (threads_.size() == 0) throw;  // with fewer it only takes longer
+    }
+  }
+  ~FrameChecker() {
+    tasks_.close();
+    threads_.join();
+  }
+
+  bool full() const { return coming_.size() >= limit_; }
+  bool empty() const { return coming_.empty(); }
+  void put(const FrameFileReader& file, FramePlace place) {
+    auto task = std::make_shared<Task>(Task{&file, place, {}});
+    coming_.push_back(task->done.get_future());
+    tasks_.push(std::move(task));
+  }
+  CheckedFrame take() {
+    CheckedFrame frame = coming_.front().get();
+    coming_.pop_front();
+    return frame;
+  }
+  // What was put in and is not wanted any more.
+  void drain() {
+    while (!coming_.empty()) take();
+  }
+
+ private:
+  struct Task {
+    const FrameFileReader* file;
+    FramePlace place;
+    std::promise<CheckedFrame> done;
+  };
+
+  void work() {
+    Bytes memory;  // used again: fresh memory costs a page fault for every 4 KiB
+    while (std::optional<std::shared_ptr<Task>> task = tasks_.pop()) {
+      CheckedFrame out{.place = (*task)->place, .good = false, .trouble = {}, .marks = {}, .chunks = {}};
+      try {
+        FrameContent frame = (*task)->file->read(out.place, std::move(memory), out.marks);
+        check_names(frame, naming_);
+        out.chunks = std::move(frame.chunks);
+        memory = std::move(frame.content);
+        out.good = true;
+      } catch (const std::exception& error) {
+        out.trouble = error.what();
+      }
+      (*task)->done.set_value(std::move(out));
+    }
+  }
+
+  const Naming& naming_;
+  std::size_t limit_;
+  std::deque<std::future<CheckedFrame>> coming_;
+  BoundedQueue<std::shared_ptr<Task>> tasks_{64};
+  ThreadGroup threads_;
+};
+
 class VolumeCheck {
  public:
   VolumeCheck(SetReader& set, const CheckOptions& options, SetFindings& out, const Naming& naming)
-      : set_(set), options_(options), out_(out), naming_(naming) {}
+      : set_(set), options_(options), out_(out) {
+    if (options.deep) checker_.emplace(naming, options.workers);
+  }
 
   PlaceSum& listed() { return listed_; }
-  // True when everything in the file is good.
+  // True when everything in the file is good. `expected`: where the index says that frames are.
   bool check(const SealedFile& sealed, const std::vector<FramePlace>& expected, BadFrames& bad) {
     FrameFileReader& file = set_.file(sealed.slot);
     if (options_.drop_cache) file.drop_cache();
     std::string name = set_.folder().name + "/" + sealed.name;
-    if (!options_.deep) {
-      if (light_digest(file) == sealed.digest) return true;
-      out_.findings.push_back(name + " is not as it was sealed");
-      return false;
-    }
-    bool good = true;
-    DigestStream stream;
-    stream.update(file.header_bytes());
-    std::uint64_t at = FileHeader::size;
-    while (at < file.size()) {
-      at = check_frame(file, sealed, at, stream, bad, good, name, expected);
-    }
-    if (good && stream.finish() != sealed.digest) {
-      out_.findings.push_back(name + " is not as it was sealed");
-      good = false;
-    }
+    bool good =
+        options_.deep ? check_frames(file, sealed, name, expected, bad) : light_digest(file) == sealed.digest;
+    if (!good && bad.empty()) out_.findings.push_back(name + " is not as it was sealed");
     return good;
   }
 
  private:
-  // Returns where the next frame starts.
-  std::uint64_t check_frame(FrameFileReader& file, const SealedFile& sealed, std::uint64_t at,
-                            DigestStream& stream, BadFrames& bad, bool& good, const std::string& name,
-                            const std::vector<FramePlace>& expected) {
-    std::uint64_t next = file.size();
-    try {
-      auto [place, head] = file.head_at(at);
-      stream.update(head);
-      stream.update(file.tag_of(place));
-      FrameContent frame = file.read(place);
-      check_names(frame, naming_);
-      next = at + place.size;
-      std::uint32_t offset = 0;
-      for (const ListedChunk& chunk : frame.chunks) {
-        listed_.add(chunk.name, sealed.slot, at, offset, chunk.length);
-        offset += chunk.length;
+  bool check_frames(FrameFileReader& file, const SealedFile& sealed, const std::string& name,
+                    const std::vector<FramePlace>& expected, BadFrames& bad) {
+    DigestStream stream;
+    stream.update(file.header_bytes());
+    auto known = expected.begin();
+    std::uint64_t at = FileHeader::size;
+    auto trouble = [&](std::uint64_t offset, const std::string& what) {
+      bad.insert(offset);
+      out_.findings.push_back(name + " at byte " + std::to_string(offset) + ": " + what);
+    };
+    auto take = [&] {
+      CheckedFrame frame = checker_->take();
+      if (frame.good) {
+        count(frame, sealed.slot, stream);
+      } else {
+        trouble(frame.place.offset, frame.trouble);
       }
-      ++out_.frames;
-    } catch (const Error& error) {
-      if (error.kind() == ErrorKind::stopped) throw;
-      good = false;
-      bad.insert(at);
-      out_.findings.push_back(name + " at byte " + std::to_string(at) + ": " + error.what());
-      // The head cannot be trusted: go on at the next place that the index knows.
-      auto after = std::find_if(expected.begin(), expected.end(),
-                                [&](const FramePlace& place) { return place.offset > at; });
-      if (after != expected.end()) next = after->offset;
+      advance(frame.place.size);
+    };
+    try {
+      while (at < file.size()) {
+        while (known != expected.end() && known->offset < at) ++known;
+        std::optional<FramePlace> place;
+        if (known != expected.end() && known->offset == at) {
+          place = *known;
+        } else {
+          // No chunk lies in it: its own head tells how long it is.
+          try {
+            place = file.head_at(at).first;
+          } catch (const Error& error) {
+            trouble(at, error.what());
+          }
+        }
+        if (place) checker_->put(file, *place);
+        // Where the head cannot be trusted: on at the next place that the index knows.
+        std::uint64_t next = place ? at + place->size : known != expected.end() ? known->offset : file.size();
+        if (!place) advance(next - at);
+        at = next;
+        if (checker_->full()) take();
+      }
+      while (!checker_->empty()) take();
+    } catch (...) {
+      checker_->drain();
+      throw;
     }
-    out_.bytes += next - at;
-    if (options_.progress) options_.progress(next - at);
-    return next;
+    return bad.empty() && stream.finish() == sealed.digest;
+  }
+
+  void count(const CheckedFrame& frame, std::uint32_t slot, DigestStream& stream) {
+    stream.update(frame.marks.head);
+    stream.update(frame.marks.tag);
+    std::uint32_t offset = 0;
+    for (const ListedChunk& chunk : frame.chunks) {
+      listed_.add(chunk.name, slot, frame.place.offset, offset, chunk.length);
+      offset += chunk.length;
+    }
+    ++out_.frames;
+  }
+
+  void advance(std::uint64_t bytes) {
+    out_.bytes += bytes;
+    if (options_.progress) options_.progress(bytes);
   }
 
   SetReader& set_;
   const CheckOptions& options_;
   SetFindings& out_;
-  const Naming& naming_;
+  std::optional<FrameChecker> checker_;
   PlaceSum listed_;
 };
 
@@ -118,7 +214,6 @@ FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum
       }
     });
   } catch (const Error& error) {
-    if (error.kind() == ErrorKind::stopped) throw;
     out.index_lost = true;
     out.findings.push_back("the index of " + set.folder().name + " does not read: " + error.what());
   }
@@ -149,7 +244,6 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
     try {
       good = check.check(sealed, frames[sealed.slot], bad);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::stopped) throw;
       out.findings.emplace_back(error.what());
       bad.clear();
     }

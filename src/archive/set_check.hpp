@@ -22,7 +22,8 @@ struct CheckOptions {
   bool deep = true;         // decrypt everything; else compare digests of headers and tags only
   bool drop_cache = false;  // read from the drive, not from memory
   bool own_only = false;    // not the files that a folded set has taken over as they were
-  std::function<void(std::uint64_t bytes)> progress;  // may throw to stop
+  unsigned workers = 2;     // threads that read, decrypt and check; the caller's besides
+  std::function<void(std::uint64_t bytes)> progress;  // of the caller's thread; may throw to stop
 };
 
 // Never throws for damage: that is the result.

@@ -4,18 +4,25 @@
 
 namespace kestrum {
 
-SetReader::SetReader(const Store& store, const FoundSet& set, const SecretKey& master)
-    : store_(store), found_(set), folder_(set.folder), seal_(*set.seal), master_(master) {
-  if (!seal_is_authentic(seal_, master) && set.twin) seal_ = *set.twin;
-  if (!seal_is_authentic(seal_, master)) {
-    throw damage("the seal in " + store.describe(folder_.path) + " was not written with this key");
-  }
-  root_ = unbox_root(seal_, master);
-  naming_key_ = unbox_naming(seal_.core.naming, master, facts().chain);
+SetReader::SetReader(const Store& store, std::shared_ptr<const FoundSet> set, const SecretKey& master)
+    : store_(store), found_(std::move(set)), seal_(&*found_->seal), master_(master) {
+  if (!seal_is_authentic(*seal_, master) && found_->twin) seal_ = &*found_->twin;
+  if (!seal_is_authentic(*seal_, master))
+    throw damage("the seal in " + store.describe(folder().path) + " was not written with this key");
+}
+
+const Root& SetReader::root() {
+  if (!root_) root_ = unbox_root(*seal_, master_);
+  return *root_;
+}
+
+const SecretKey& SetReader::naming_key() {
+  if (!naming_key_) naming_key_ = unbox_naming(seal_->core.naming, master_, facts().chain);
+  return *naming_key_;
 }
 
 const SealedFile* SetReader::sealed_file(std::uint32_t slot) const {
-  for (const SealedFile& file : seal_.core.files) {
+  for (const SealedFile& file : seal_->core.files) {
     if (file.slot == slot) return &file;
   }
   return nullptr;
@@ -26,21 +33,21 @@ FrameFileReader& SetReader::file(std::uint32_t slot) {
   if (open != files_.end()) return *open->second;
   const SealedFile* sealed = sealed_file(slot);
   if (sealed == nullptr)
-    throw damage("the index of " + folder_.name + " names a file that the set does not have");
-  auto reader = std::make_unique<FrameFileReader>(store_, locate_file(store_, found_, *sealed), master_,
-                                                  seal_.core.job, *sealed);
+    throw damage("the index of " + folder().name + " names a file that the set does not have");
+  auto reader = std::make_unique<FrameFileReader>(store_, locate_file(store_, *found_, *sealed), master_,
+                                                  seal_->core.job, *sealed);
   return *files_.emplace(slot, std::move(reader)).first->second;
 }
 
 const std::vector<FencePost>& SetReader::fence() {
   if (fence_) return *fence_;
-  FrameContent frame = file(0).read(root_.fence);
+  FrameContent frame = file(0).read(root().fence);
   if (frame.kind != FrameKind::fence)
-    throw damage("the fence table of " + folder_.name + " is not where it should be");
+    throw damage("the fence table of " + folder().name + " is not where it should be");
   ByteReader in(frame.content);
   std::uint32_t count = in.u32();
   if (std::uint64_t{count} * 44 != in.remaining())
-    throw damage("the fence table of " + folder_.name + " has a wrong size");
+    throw damage("the fence table of " + folder().name + " has a wrong size");
   std::vector<FencePost> posts(count);
   for (FencePost& post : posts) {
     post.first = read_name(in);
@@ -60,7 +67,7 @@ const Bytes& SetReader::index_page(const FencePost& post) {
   FrameContent frame = file(0).read(post.frame);
   bool good = frame.kind == FrameKind::index_page && !frame.content.empty() &&
               frame.content.size() % IndexRecord::size == 0 && frame.content.size() <= limits::page;
-  if (!good) throw damage("a page of the index of " + folder_.name + " is malformed");
+  if (!good) throw damage("a page of the index of " + folder().name + " is malformed");
   pages_.emplace_front(post.frame.offset, std::move(frame.content));
   page_at_[post.frame.offset] = pages_.begin();
   while (pages_.size() > page_limit_) {
@@ -84,13 +91,9 @@ void SetReader::each_record(const std::function<void(const IndexRecord&)>& next)
   }
 }
 
-FrameContent SetReader::read_frame(std::uint32_t slot, FramePlace place) {
-  return file(slot).read(place);
-}
-
 std::vector<std::string> SetReader::check_sizes() {
   std::vector<std::string> findings;
-  for (const SealedFile& sealed : seal_.core.files) {
+  for (const SealedFile& sealed : seal_->core.files) {
     try {
       file(sealed.slot);
     } catch (const Error& error) {

@@ -6,7 +6,7 @@
 #include <unordered_map>
 
 #include "archive/index_record.hpp"
-#include "archive/job_folder.hpp"
+#include "archive/set_folder.hpp"
 
 namespace kestrum {
 
@@ -15,13 +15,14 @@ class SetReader {
  public:
   // The seal is authenticated here: damage when it does not carry this key's mark. The store must outlive
   // this.
-  SetReader(const Store& store, const FoundSet& set, const SecretKey& master);
+  SetReader(const Store& store, std::shared_ptr<const FoundSet> set, const SecretKey& master);
 
-  const Seal& seal() const { return seal_; }
-  const SetFacts& facts() const { return seal_.core.facts; }
-  const SetFolder& folder() const { return folder_; }
-  const Root& root() const { return root_; }
-  const SecretKey& naming_key() const { return naming_key_; }
+  const Seal& seal() const { return *seal_; }
+  const SetFacts& facts() const { return seal_->core.facts; }
+  const SetFolder& folder() const { return found_->folder; }
+  // Opened at the first call.
+  const Root& root();
+  const SecretKey& naming_key();
   const Store& store() const { return store_; }
 
   // Where the chunk lies in this set, if it does. Reads one or two small pages.
@@ -32,12 +33,12 @@ class SetReader {
   // Index pages kept in memory; a chain shares a budget among its sets.
   void limit_pages(std::size_t pages) { page_limit_ = pages; }
 
-  FrameContent read_frame(std::uint32_t slot, FramePlace place);
   // Opens the file, checking its identity. The pointer lives as long as this.
   FrameFileReader& file(std::uint32_t slot);
   const SealedFile* sealed_file(std::uint32_t slot) const;
 
-  // Files that are missing, or have the wrong size: cheap, reads no content. What is missing counts as lost.
+  // Files that are missing, or have the wrong size: opens them, reads no content. What is missing counts as
+  // lost.
   std::vector<std::string> check_sizes();
   // Places known to be unreadable: chunks there count as absent.
   void mark_lost(const LostPlaces& lost) { lost_.add(lost); }
@@ -50,12 +51,11 @@ class SetReader {
   const Bytes& index_page(const FencePost& post);
 
   const Store& store_;
-  FoundSet found_;
-  SetFolder folder_;
-  Seal seal_;
+  std::shared_ptr<const FoundSet> found_;
+  const Seal* seal_;  // of found_, whichever is ours
   SecretKey master_;
-  Root root_;
-  SecretKey naming_key_;
+  std::optional<Root> root_;
+  std::optional<SecretKey> naming_key_;
   std::map<std::uint32_t, std::unique_ptr<FrameFileReader>> files_;
   LostPlaces lost_;
   std::optional<std::vector<FencePost>> fence_;

@@ -2,7 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "archive/job_folder.hpp"
+#include "archive/set_folder.hpp"
 
 namespace kestrum {
 
@@ -18,9 +18,13 @@ SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey&
       to_compress_(options.workers),
       to_write_(options.workers + 1) {
   volume_number_ = options.volumes_before;
-  for (unsigned i = 0; i < std::max(1u, options_.workers); ++i)
-    workers_.emplace_back([this] { compress_jobs(); });
-  writer_ = std::thread([this] { write_frames(); });
+  try {
+    for (unsigned i = 0; i < std::max(1u, options_.workers); ++i) workers_.start([this] { compress_jobs(); });
+    writer_.start([this] { write_frames(); });
+  } catch (...) {
+    close_queues();
+    throw;
+  }
 }
 
 SetWriter::~SetWriter() {
@@ -29,10 +33,9 @@ SetWriter::~SetWriter() {
 
 void SetWriter::close_queues() {
   to_compress_.close();
-  for (std::thread& worker : workers_) worker.join();
-  workers_.clear();
+  workers_.join();
   to_write_.close();
-  if (writer_.joinable()) writer_.join();
+  writer_.join();
 }
 
 void SetWriter::check_failure() {
@@ -225,18 +228,12 @@ SetWriter::Finished SetWriter::finish(Root root) {
 std::string seal_set(Store& store, const SetIdentity& identity, const Seal& seal, const SecretKey& master) {
   std::string text = encode_seal(seal, master);
   const std::string& folder = identity.folder;
-  store.flush_folder(folder);
-  if (store.exists(folder + "/" + reserve_name)) store.remove(folder + "/" + reserve_name);
-  store.write_whole(folder + "/" + seal_name, as_bytes(text));
+  flush_names(store, folder, "names of a set's files");
+  store.remove(folder + "/" + reserve_name);
+  store.put(folder + "/" + seal_name, as_bytes(text));
   // The set exists from here on; what follows is finished by the next writer if need be.
-  store.write_whole(folder + "/" + seal_copy_name, as_bytes(text));
-  if (store.exists(folder + "/" + open_name)) store.remove(folder + "/" + open_name);
-  if (!folder.ends_with(unfinished_mark)) return folder;
-  std::string plain = folder.substr(0, folder.size() - unfinished_mark.size());
-  store.rename(folder, plain);
-  std::size_t slash = plain.rfind('/');
-  store.flush_folder(slash == std::string::npos ? "" : plain.substr(0, slash));
-  return plain;
+  store.put(folder + "/" + seal_copy_name, as_bytes(text));
+  return finish_set_folder(store, folder);
 }
 
 }  // namespace kestrum

@@ -5,7 +5,6 @@
 #include <condition_variable>
 #include <deque>
 #include <future>
-#include <thread>
 
 #include "archive/chunk_store.hpp"
 #include "archive/index_spool.hpp"
@@ -13,6 +12,7 @@
 #include "archive/seal.hpp"
 #include "base/bounded_queue.hpp"
 #include "base/buffer_pool.hpp"
+#include "base/thread_group.hpp"
 
 namespace kestrum {
 
@@ -103,8 +103,8 @@ class SetWriter final : public ChunkSink {
   BufferPool buffers_{8};
   BoundedQueue<std::shared_ptr<Job>> to_compress_;
   BoundedQueue<std::future<PackedFrame>> to_write_;
-  std::vector<std::thread> workers_;
-  std::thread writer_;
+  ThreadGroup workers_;
+  ThreadGroup writer_;
   std::mutex failure_mutex_;
   std::exception_ptr failure_;
 

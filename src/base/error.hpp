@@ -12,6 +12,7 @@ enum class ErrorKind {
   failed,          // the run could not do its work
   damage,          // an archive does not read as it was written
   no_destination,  // the destination is not there, or cannot be used
+  not_reachable,   // it is there, and does not answer now: the same may work in a while
   busy,            // somebody else is writing
   key,             // no key, or one that does not fit
   wrong_drive,     // another drive than the one the job knows
@@ -28,7 +29,7 @@ class Error : public std::runtime_error {
   ErrorKind kind() const { return kind_; }
   // What the person can do next; may be empty.
   const std::string& hint() const { return hint_; }
-  // errno of the call that failed, or 0.
+  // Code of the call that failed, errno or the ledger's; 0 when there is none.
   int system_code() const { return system_code_; }
   Error& with_code(int code) {
     system_code_ = code;

@@ -11,7 +11,8 @@ constexpr std::array<ExitCode, 12> table{{
     {2, "wrong usage", "the command or the job file is wrong; nothing was done", 4},
     {3, "failed", "the work could not be done", 10},
     {4, "damage found", "an archive set does not read as it was written", 11},
-    {5, "destination not there", "the destination is missing, is no destination, or cannot be written", 6},
+    {5, "destination not there",
+     "the destination is missing, does not answer, is no destination, or cannot be written", 6},
     {6, "busy", "another run is writing the same job's sets", 3},
     {7, "key refused", "no passphrase, a wrong one, or one that others may read", 7},
     {8, "wrong drive", "another drive is where the job's drive should be", 8},
@@ -35,6 +36,7 @@ int exit_code_of(ErrorKind kind) {
     case ErrorKind::damage:
       return 4;
     case ErrorKind::no_destination:
+    case ErrorKind::not_reachable:
       return 5;
     case ErrorKind::busy:
       return 6;

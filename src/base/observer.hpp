@@ -38,8 +38,6 @@ class Observer {
   virtual void problem(const Problem&) {}
   // Something worth knowing that is no problem.
   virtual void note(const std::string&) {}
-  // Asked often; once true, the use case ends cleanly with Error of kind stopped. Any thread.
-  virtual bool stop_requested() const { return false; }
 };
 
 }  // namespace kestrum

@@ -60,7 +60,11 @@ struct SetFacts {
   Id set{};
   Kind kind = Kind::full;
   std::optional<Sequence> base;
+  // Sets whose chunks may be referred to: all of them, or, with `needs_follow`, the first of them, each of
+  // which brings along what it needs itself, less those in `without` (docs/FORMAT.md section 9).
   std::vector<SetNeed> needs;
+  bool needs_follow = false;
+  std::vector<Sequence> without;
   Instant started;
   Instant ended;
   std::int32_t offset_seconds = 0;  // of local time at the start, east of UTC
@@ -71,14 +75,5 @@ struct SetFacts {
   // It is the set that a set of `other_chain` needs, or covers it: docs/FORMAT.md section 9.
   bool meets(const SetNeed& need, const Id& other_chain) const;
 };
-
-// The one among `sets` that meets the need; nullptr when none does. Elements have a member `facts`.
-template <typename Sets>
-const typename Sets::value_type* met_by(const Sets& sets, const SetNeed& need, const Id& chain) {
-  for (const auto& set : sets) {
-    if (set.facts.meets(need, chain)) return &set;
-  }
-  return nullptr;
-}
 
 }  // namespace kestrum

@@ -47,6 +47,22 @@ void check_raw(const VerbSpec& spec, const std::vector<std::string>& raw) {
 
 }  // namespace
 
+namespace {
+
+void check_choices(const OptionSpec& option, const std::vector<std::string>& values) {
+  if (option.choices.empty()) return;
+  for (const std::string& value : values) {
+    if (std::find(option.choices.begin(), option.choices.end(), value) != option.choices.end()) continue;
+    std::optional<std::string> near = nearest(value, option.choices);
+    throw Error(
+        ErrorKind::usage,
+        "--" + option.name + " '" + printable(value) + "' is not one of " + join(option.choices, ", "),
+        near ? "did you mean '" + *near + "'?" : "write one of them");
+  }
+}
+
+}  // namespace
+
 Arguments::Arguments(const VerbSpec& spec, const std::vector<std::string>& raw) {
   check_raw(spec, raw);
   cxxopts::Options parser("kestrum " + spec.name);
@@ -72,6 +88,7 @@ Arguments::Arguments(const VerbSpec& spec, const std::vector<std::string>& raw) 
       if (!option.list && values_[option.name].size() > 1) {
         throw Error(ErrorKind::usage, "--" + option.name + " is given twice", "give it once");
       }
+      check_choices(option, values_[option.name]);
     }
     if (parsed.count("words") != 0) words_ = parsed["words"].as<std::vector<std::string>>();
   } catch (const cxxopts::exceptions::exception& error) {

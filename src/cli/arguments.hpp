@@ -14,6 +14,8 @@ struct OptionSpec {
   std::string value;  // placeholder; empty for a switch
   std::string help;
   bool list = false;  // may be given several times
+  // When there are any, each value must be one of them: checked here, shown by the completion.
+  std::vector<std::string> choices = {};
 };
 
 inline const OptionSpec json_option{"json", "", "print the result as JSON"};

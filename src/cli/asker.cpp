@@ -6,7 +6,7 @@
 #include <charconv>
 #include <cstdio>
 
-#include "base/error.hpp"
+#include "base/run_control.hpp"
 #include "base/text.hpp"
 #include "cli/print.hpp"
 
@@ -15,7 +15,7 @@ namespace {
 
 [[noreturn]] void give_up() {
   out("\n");
-  throw Error(ErrorKind::stopped, "given up; nothing was saved");
+  throw Stopped{"given up; nothing was saved"};
 }
 
 // One line; ends with Ctrl-C too, which only interrupts the reading.

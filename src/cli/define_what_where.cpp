@@ -37,7 +37,8 @@ std::optional<std::vector<std::size_t>> numbers(std::string text, std::size_t mo
 
 void DefineQuestions::count() {
   Progress progress(environment_, false);
-  draft_.count = count_selection(chosen(), environment_.people(), environment_.clock().now(), progress);
+  draft_.count = count_selection(chosen(), environment_.people(), environment_.clock().now(), progress,
+                                 process_control());
   progress.finish();
 }
 
@@ -106,7 +107,6 @@ void DefineQuestions::what() {
         show_counts();
         return;
       } catch (const Error& error) {
-        if (error.kind() == ErrorKind::stopped) throw;
         out("  {}\n  {}\n", error.what(), error.hint());
       }
     }

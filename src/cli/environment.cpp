@@ -92,7 +92,7 @@ std::size_t Environment::width() const {
 }
 
 AskPassphrase Environment::ask() const {
-  return [](const std::string& what) -> std::optional<std::string> {
+  return [](const std::string& what) -> std::optional<SecretText> {
     if (isatty(STDIN_FILENO) != 1) return std::nullopt;
     err("{}: ", what);
     termios before{};
@@ -100,11 +100,18 @@ AskPassphrase Environment::ask() const {
     termios silent = before;
     silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
     tcsetattr(STDIN_FILENO, TCSADRAIN, &silent);
+    // Read byte by byte into memory that is wiped: a stream would keep a copy.
+    constexpr std::size_t most = 4096;
     std::string line;
-    bool good = static_cast<bool>(std::getline(std::cin, line));
+    line.reserve(most);
+    char letter = 0;
+    ssize_t got = 0;
+    while ((got = read(STDIN_FILENO, &letter, 1)) == 1 && letter != '\n' && line.size() < most)
+      line += letter;
     tcsetattr(STDIN_FILENO, TCSADRAIN, &before);
     err("\n");
-    return good ? std::optional(line) : std::nullopt;
+    SecretText typed = SecretText::take(line);
+    return got == 1 || !typed.empty() ? std::optional(typed) : std::nullopt;
   };
 }
 

@@ -122,6 +122,8 @@ int main(int argc, char** argv) {
   int code = exit_done;
   try {
     code = dispatch(words);
+  } catch (const Stopped& stopped) {
+    code = tell_error(stopped_error(stopped), json);
   } catch (const Error& error) {
     code = tell_error(error, json);
   } catch (const std::bad_alloc&) {

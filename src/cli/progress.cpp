@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
 #include <csignal>
 
 #include "base/text.hpp"
@@ -13,10 +12,10 @@
 namespace kestrum {
 namespace {
 
-std::atomic<bool> stop_asked{false};
+RunControl control;
 
 void ask_stop(int) {
-  stop_asked = true;
+  control.stop();
 }
 
 const char* phase_word(Phase phase) {
@@ -58,6 +57,10 @@ constexpr std::uint64_t large_file = 64u << 20;
 
 }  // namespace
 
+RunControl& process_control() {
+  return control;
+}
+
 void catch_stop_signals() {
   struct sigaction action {};
   action.sa_handler = ask_stop;
@@ -72,10 +75,6 @@ Progress::Progress(const Environment& environment, bool quiet)
 
 Progress::~Progress() {
   finish();
-}
-
-bool Progress::stop_requested() const {
-  return stop_asked;
 }
 
 void Progress::phase_begins(Phase phase, const PhaseTotals& totals) {
@@ -191,10 +190,6 @@ void Progress::note(const std::string& text) {
 bool Listeners::wants_totals() const {
   return std::any_of(listeners_.begin(), listeners_.end(),
                      [](const Observer* one) { return one->wants_totals(); });
-}
-bool Listeners::stop_requested() const {
-  return std::any_of(listeners_.begin(), listeners_.end(),
-                     [](const Observer* one) { return one->stop_requested(); });
 }
 void Listeners::run_begins(const std::string& log_file) {
   for (Observer* one : listeners_) one->run_begins(log_file);

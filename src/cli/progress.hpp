@@ -5,11 +5,14 @@
 #include <vector>
 
 #include "base/observer.hpp"
+#include "base/run_control.hpp"
 #include "cli/environment.hpp"
 
 namespace kestrum {
 
-// From now on SIGINT, SIGTERM and SIGHUP ask for a clean stop instead of ending the process.
+// Of whatever this process works at.
+RunControl& process_control();
+// From now on SIGINT, SIGTERM and SIGHUP ask it for a clean stop instead of ending the process.
 void catch_stop_signals();
 
 class Progress final : public Observer {
@@ -23,7 +26,6 @@ class Progress final : public Observer {
   void advanced(std::uint64_t bytes, std::uint64_t files) override;
   void problem(const Problem& problem) override;
   void note(const std::string& text) override;
-  bool stop_requested() const override;
   // Ends the living line.
   void finish();
 
@@ -51,7 +53,7 @@ class Progress final : public Observer {
   std::uint64_t problems_ = 0;
 };
 
-// Passes everything on to several listeners; asks all of them about totals and stopping.
+// Passes everything on to several listeners; asks all of them about totals.
 class Listeners final : public Observer {
  public:
   explicit Listeners(std::vector<Observer*> listeners) : listeners_(std::move(listeners)) {}
@@ -62,7 +64,6 @@ class Listeners final : public Observer {
   void advanced(std::uint64_t bytes, std::uint64_t files) override;
   void problem(const Problem& problem) override;
   void note(const std::string& text) override;
-  bool stop_requested() const override;
 
  private:
   std::vector<Observer*> listeners_;

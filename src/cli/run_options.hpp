@@ -8,7 +8,8 @@
 namespace kestrum {
 
 extern const OptionSpec kind_option;
-// Of --kind; throws Error of kind usage.
+extern const OptionSpec break_lock_option;
+// Of --kind.
 std::optional<Kind> wanted_kind(const Arguments& arguments);
 // References must outlive it.
 RunContext run_context(const Environment& environment, Observer& observer);

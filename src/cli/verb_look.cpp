@@ -45,22 +45,23 @@ SubjectOptions options_of(const Arguments& arguments, const Environment& environ
 
 }  // namespace
 
-Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name) {
-  return Subject::open(&environment.home(), options_of(arguments, environment, name));
+LookSession open_subject(const Arguments& arguments, const Environment& environment,
+                         const std::string& name) {
+  return LookSession::open(&environment.home(), options_of(arguments, environment, name));
 }
 
-std::vector<Subject> open_subjects(const Arguments& arguments, const Environment& environment,
-                                   const std::string& name) {
-  return Subject::open_each(&environment.home(), options_of(arguments, environment, name),
-                            [](const std::string& text) { err("note: {}\n", text); });
+std::vector<LookSession> open_subjects(const Arguments& arguments, const Environment& environment,
+                                       const std::string& name) {
+  return LookSession::open_each(&environment.home(), options_of(arguments, environment, name),
+                                [](const std::string& text) { err("note: {}\n", text); });
 }
 
 ChosenPoint open_at(const Arguments& arguments, const Environment& environment) {
-  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
   DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
   std::string drive =
-      subjects.size() > 1 ? printable(subjects[chosen.subject].drive_name()) + ":" : std::string();
-  return {std::move(subjects[chosen.subject]), chosen.wish, drive};
+      subjects.size() > 1 ? printable(subjects[chosen.session].drive_name()) + ":" : std::string();
+  return {std::move(subjects[chosen.session]), chosen.wish, drive};
 }
 
 namespace {

@@ -14,18 +14,8 @@
 namespace kestrum {
 namespace {
 
-std::string needs_text(const SetFacts& facts) {
-  std::vector<Sequence> needed;
-  for (const SetNeed& need : facts.needs) needed.push_back(need.sequence);
-  return sequences_text(std::move(needed));
-}
-
-std::unique_ptr<Ledger> ledger_if_any(const Environment& environment) {
-  try {
-    return std::make_unique<Ledger>(environment.home().ledger_path());
-  } catch (const Error&) {
-    return nullptr;  // looking needs no home
-  }
+std::string needs_text(const PointInfo& info) {
+  return sequences_text(info.needs);
 }
 
 // Each finding once, with the points it is true of.
@@ -84,15 +74,17 @@ std::string points_table(const PointsResult& result) {
     const PointInfo& info = result.points[i];
     const SetFacts& facts = info.facts;
     if (!info.sealed) {
-      table.row({std::to_string(info.sequence), "", "", "", "", "", "", "", info.health});
+      table.row(
+          {std::to_string(info.sequence), "", "", "", "", "", "", "", std::string(health_text(info.health))});
       continue;
     }
     std::string kind = chain_mark(result.points, i) + std::string(kind_name(facts.kind));
     if (facts.folded_from) kind += ", folded from " + std::to_string(*facts.folded_from);
     table.row({std::to_string(info.sequence), local_text(facts.started), kind, grouped(facts.totals.files),
                size_text(facts.totals.bytes), size_text(facts.totals.stored_bytes),
-               bar(facts.totals.stored_bytes, largest, 12), needs_text(facts),
-               info.health + (facts.problems > 0 ? ", " + count_text(facts.problems, "problem") : "")});
+               bar(facts.totals.stored_bytes, largest, 12), needs_text(info),
+               std::string(health_text(info.health)) +
+                   (facts.problems > 0 ? ", " + count_text(facts.problems, "problem") : "")});
   }
   return table.text();
 }
@@ -138,6 +130,7 @@ std::string points_page(const PointsResult& result, bool several) {
   if (!result.points.empty() && result.points.back().sealed)
     out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
   out += "\n" + points_table(result) + "\n" + findings_text(result.points);
+  for (const std::string& finding : result.findings) out += finding + "\n";
   out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
   return out;
 }
@@ -145,15 +138,17 @@ std::string points_page(const PointsResult& result, bool several) {
 int points(const Arguments& arguments, const Environment& environment) {
   std::optional<std::string> figure = arguments.value("figure");
   if (figure) check_figure_name(*figure);
-  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
-  std::unique_ptr<Ledger> ledger = ledger_if_any(environment);
+  std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  History history = History::open(environment.home(), [](const std::string&) {});  // looking needs no home
   std::vector<PointsResult> results;
   bool damaged = false;
-  for (const Subject& subject : subjects) {
-    results.push_back(list_points(subject, ledger.get()));
+  for (const LookSession& subject : subjects) {
+    results.push_back(list_points(subject, &history));
     const PointsResult& result = results.back();
     for (const PointInfo& info : result.points)
-      damaged = damaged || info.health == "damaged" || (info.sealed && info.health == "incomplete");
+      damaged =
+          damaged || info.health == Health::damaged || (info.sealed && info.health == Health::incomplete);
+    damaged = damaged || !result.findings.empty();
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
     out("{}", points_page(result, subjects.size() > 1));

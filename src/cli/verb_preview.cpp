@@ -126,7 +126,8 @@ void print_room(const PreviewResult& preview) {
 
 void print_preview(const PreviewResult& preview) {
   out("Point {} would be {} set: {}.\n\n", preview.sequence,
-      preview.kind == "incremental" ? "an incremental" : "a " + preview.kind, preview.reason);
+      preview.kind == Kind::incremental ? "an incremental" : "a " + std::string(kind_name(preview.kind)),
+      preview.reason);
   print_counts("SOURCE", preview.sources, 20);
   if (!preview.categories.empty()) print_counts("CATEGORY", preview.categories, 20);
   print_counts("TOP FOLDER", preview.top_folders, 10);

@@ -72,6 +72,7 @@ void print_prune(const PruneOutcome& outcome) {
 int prune(const Arguments& arguments, const Environment& environment) {
   Progress progress(environment, arguments.has("quiet"));
   RunContext context = run_context(environment, progress);
+  context.break_lock = arguments.has("break-lock");
   std::vector<PruneOutcome> outcomes = prune_job(arguments.words()[0], arguments.has("dry"), context);
   progress.finish();
   if (arguments.has("json")) {
@@ -121,6 +122,7 @@ void print_fold(const FoldOutcome& outcome, bool dry) {
 int fold(const Arguments& arguments, const Environment& environment) {
   Progress progress(environment, arguments.has("quiet"));
   RunContext context = run_context(environment, progress);
+  context.break_lock = arguments.has("break-lock");
   FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"),
                       arguments.has("dry")};
   std::vector<FoldOutcome> outcomes = fold_job(arguments.words()[0], request, context);
@@ -144,6 +146,7 @@ Verb prune_verb() {
        1,
        1,
        {{"dry", "", "show what would go, and why; remove nothing"},
+        break_lock_option,
         {"quiet", "", "no progress"},
         json_option},
        {"kestrum prune wardens --dry", "kestrum prune wardens"}},
@@ -162,6 +165,7 @@ Verb fold_verb() {
            {{"first", "POINT", "first point of the range (usual: the first of the chain)"},
             {"last", "POINT", "last point of the range: it stays"},
             {"dry", "", "show what it would take; change nothing"},
+            break_lock_option,
             {"quiet", "", "no progress"},
             json_option},
            {"kestrum fold wardens --dry", "kestrum fold wardens --last 12",

@@ -15,16 +15,12 @@
 namespace kestrum {
 namespace {
 
+// The option's choices have been checked.
 template <typename Value>
 Value choice(const Arguments& arguments, const std::string& option, Value usual,
-             std::optional<Value> (*parse)(std::string_view), const std::vector<std::string>& words) {
+             std::optional<Value> (*parse)(std::string_view)) {
   std::optional<std::string> text = arguments.value(option);
-  if (!text) return usual;
-  if (std::optional<Value> value = parse(*text)) return *value;
-  std::optional<std::string> near = nearest(*text, words);
-  throw Error(ErrorKind::usage,
-              "--" + option + " '" + printable(*text) + "' is not one of " + join(words, ", "),
-              near ? "did you mean '" + *near + "'?" : "write one of them");
+  return text ? *parse(*text) : usual;
 }
 
 RestoreRequest request_of(const Arguments& arguments) {
@@ -45,10 +41,8 @@ RestoreRequest request_of(const Arguments& arguments) {
   if (to && to->empty()) throw Error(ErrorKind::usage, "--to needs a folder", "--to DIR");
   request.target = to ? std::filesystem::absolute(*to).lexically_normal().string() : "/";
   while (request.target.size() > 1 && request.target.ends_with('/')) request.target.pop_back();
-  request.clash = choice<Clash>(arguments, "clash", Clash::keep_both, parse_clash,
-                                {"keep-both", "replace", "keep-existing", "keep-newer"});
-  request.layout =
-      choice<Layout>(arguments, "layout", Layout::picked, parse_layout, {"path", "picked", "flat"});
+  request.clash = choice(arguments, "clash", Clash::keep_both, parse_clash);
+  request.layout = choice(arguments, "layout", Layout::picked, parse_layout);
   request.devices = arguments.has("devices");
   if (request.devices && !request.in_place)
     throw Error(ErrorKind::usage, "--devices writes images back over their devices and needs --in-place",
@@ -88,8 +82,8 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all
   // with --list.
   std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
-  RestoreResult result =
-      restore(chosen.subject, chosen.wish, request, progress, [&](const RestoredItem& item) {
+  RestoreResult result = restore(
+      chosen.subject, chosen.wish, request, progress, process_control(), [&](const RestoredItem& item) {
         if (json) {
           ++listed;
           if (items.size() < most_items || arguments.has("list")) items.push_back(item);
@@ -124,10 +118,17 @@ Verb restore_verb() {
                {{"at", "WHEN", "the point (usual: latest)"},
                 {"to", "DIR", "restore into this folder"},
                 {"in-place", "", "restore to where the files were"},
-                {"clash", "RULE", "keep-both, replace, keep-existing or keep-newer (usual: keep-both)"},
-                {"layout", "HOW",
+                {"clash",
+                 "RULE",
+                 "keep-both, replace, keep-existing or keep-newer (usual: keep-both)",
+                 false,
+                 {"keep-both", "replace", "keep-existing", "keep-newer"}},
+                {"layout",
+                 "HOW",
                  "folders under DIR: path (all of them), picked (from what was picked), flat (none) (usual: "
-                 "picked)"},
+                 "picked)",
+                 false,
+                 {"path", "picked", "flat"}},
                 {"devices", "", "with --in-place: write images of devices over the devices they are of"},
                 {"dry", "", "only say what would be restored"},
                 {"list", "", "list every file, however many"},

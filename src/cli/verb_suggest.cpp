@@ -97,10 +97,7 @@ class Suggestion {
   void value_of(const OptionSpec& option, const std::vector<std::string>& given) {
     const std::string& name = option.name;
     if (name == "at" && !given.empty()) return points_of(given[0]);
-    if (name == "kind" || name == "how-kind") return add_all({"full", "incremental", "differential"});
-    if (name == "clash") return add_all({"keep-both", "replace", "keep-existing", "keep-newer"});
-    if (name == "layout") return add_all({"path", "picked", "flat"});
-    if (name == "depth") return add_all({"quick", "sample", "all", "source"});
+    if (!option.choices.empty()) return add_all(option.choices);
     if (name == "what-categories") return add_all(category_names());
     if (name == "what-people") {
       add_all({"me", "everybody"});
@@ -119,13 +116,13 @@ class Suggestion {
     }
   }
 
-  Subject open(const std::string& name) {
+  LookSession open(const std::string& name) {
     options_.subject = name;  // nobody is asked for a passphrase in the middle of a word
-    return Subject::open(&environment_.home(), options_);
+    return LookSession::open(&environment_.home(), options_);
   }
 
   void points_of(const std::string& name) {
-    Subject subject = open(name);
+    LookSession subject = open(name);
     for (const PointInfo& point : list_points(subject, nullptr).points) {
       if (point.sealed) add(std::to_string(point.sequence));
     }
@@ -137,7 +134,7 @@ class Suggestion {
     if (slash == std::string::npos) return add("/");
     std::string above = partial_.substr(0, slash + 1);
     std::optional<TreePath> folder = TreePath::parse(above);
-    Subject subject = open(name);
+    LookSession subject = open(name);
     std::optional<PointWish> wish =
         parse_point_wish(at_.empty() ? "latest" : at_, environment_.clock().now());
     if (!folder || !wish) return;

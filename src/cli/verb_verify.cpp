@@ -48,42 +48,31 @@ void print_result(const VerifyResult& result, const std::string& subject) {
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.points.empty()) out("There is no point to check.\n");
   print_affected(result);
-  if (result.depth == VerifyDepth::all) out("Read and checked {}.\n", size_text(result.bytes));
-  if (!result.good() && result.depth == VerifyDepth::quick)
+  if (result.depth == Depth::all) out("Read and checked {}.\n", size_text(result.bytes));
+  if (!result.good() && result.depth == Depth::quick)
     out("Which files are affected: kestrum verify {} --depth all\n", printable(subject));
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
   VerifyRequest request;
-  if (std::optional<std::string> text = arguments.value("depth")) {
-    std::optional<VerifyDepth> depth = parse_depth(*text);
-    std::vector<std::string> words{"quick", "all"};
-    std::optional<std::string> near = nearest(*text, words);
-    if (!depth)
-      throw Error(ErrorKind::usage, "--depth '" + printable(*text) + "' is not quick or all",
-                  near ? "did you mean '" + *near + "'?" : "write one of them");
-    request.depth = *depth;
-  }
-  std::vector<Subject> subjects = open_subjects(arguments, environment, arguments.words()[0]);
+  if (std::optional<std::string> text = arguments.value("depth")) request.depth = *parse_depth(*text);
+  std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
   if (arguments.has("at") || subjects[0].named_set()) {
     DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
     request.at = chosen.wish;
-    Subject only = std::move(subjects[chosen.subject]);
+    LookSession only = std::move(subjects[chosen.session]);
     subjects.clear();
     subjects.push_back(std::move(only));
   }
-  std::unique_ptr<Ledger> ledger;
-  try {
-    ledger = std::make_unique<Ledger>(environment.home().ledger_path());
-  } catch (const Error& error) {
-    err("note: what is found is not remembered: {}\n", error.what());
-  }
+  History history =
+      History::open(environment.home(), [](const std::string& text) { err("note: {}\n", text); });
+  request.workers = environment.workers();
   bool good = true;
   std::vector<DriveVerdict> verdicts;
-  for (const Subject& subject : subjects) {
+  for (const LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
-    verdicts.push_back(
-        {subject.root(), verify(subject, request, environment.clock(), ledger.get(), progress)});
+    verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), &history, progress,
+                                               process_control())});
     progress.finish();
     const VerifyResult& result = verdicts.back().result;
     good = good && result.good();
@@ -92,6 +81,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
     print_result(result, arguments.words()[0]);
   }
+  if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
   if (arguments.has("json")) out("{}", verify_document(verdicts));
   return good ? exit_done : exit_code_of(ErrorKind::damage);
 }
@@ -107,7 +97,7 @@ Verb verify_verb() {
                subject_words + "\n" + when_words,
            1,
            1,
-           with_subject_options({{"depth", "DEPTH", "quick or all (usual: all)"},
+           with_subject_options({{"depth", "DEPTH", "quick or all (usual: all)", false, {"quick", "all"}},
                                  {"at", "WHEN", "only this point and what it needs"},
                                  {"quiet", "", "no progress"}}),
            {"kestrum verify wardens", "kestrum verify /media/tern-1 --job wardens --depth quick"}},

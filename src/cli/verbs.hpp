@@ -3,7 +3,7 @@
 
 #include "cli/arguments.hpp"
 #include "cli/environment.hpp"
-#include "engine/subject.hpp"
+#include "engine/session.hpp"
 
 namespace kestrum {
 
@@ -44,13 +44,13 @@ std::vector<Verb> all_verbs();
 std::vector<OptionSpec> subject_options();
 // The same with `more` before them.
 std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more);
-Subject open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
+LookSession open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
 // A job's over all its drives that are connected.
-std::vector<Subject> open_subjects(const Arguments& arguments, const Environment& environment,
-                                   const std::string& name);
+std::vector<LookSession> open_subjects(const Arguments& arguments, const Environment& environment,
+                                       const std::string& name);
 // The point that --at means, on whichever drive it is.
 struct ChosenPoint {
-  Subject subject;
+  LookSession subject;
   PointWish wish;
   std::string drive;  // "tern-1:", before the point's number; empty when there is only one
 };

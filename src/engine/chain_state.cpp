@@ -20,37 +20,42 @@ bool catalog_reads_whole(ChainReader& chain, Sequence sequence) {
 
 }  // namespace
 
-std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
+namespace {
+
+// Nothing when the set is not authentic: it does not count then.
+std::optional<ChainSet> survey_set(ChainReader& chain, const FoundSet& set, History& history) {
+  SetReader* reader = chain.try_set(set.folder.sequence);
+  if (reader == nullptr) return std::nullopt;
+  LostPlaces lost;
+  for (const FileTrouble& file : look_at_sizes(reader->store(), set)) lost.slots.insert(file.slot);
+  if (std::optional<CheckEntry> check = history.checks(set.facts().set).last) lost.add(check->lost);
+  reader->mark_lost(lost);
+  return ChainSet{.facts = set.facts(),
+                  .catalog_reads = true,
+                  .wholly_absent = reader->index_is_lost(),
+                  .damaged = reader->has_losses()};
+}
+
+}  // namespace
+
+std::vector<ChainSet> survey_chain(ChainReader& chain, History& history,
                                    const std::vector<Sequence>& unreadable) {
   std::vector<ChainSet> surveyed;
+  const FoundSet* last = chain.sets().newest();
   std::optional<Id> newest;
-  for (const FoundSet& set : chain.sets()) {
-    if (set.sealed()) newest = set.seal->core.facts.chain;
-  }
+  if (last != nullptr) newest = last->facts().chain;
   bool any_loss = !unreadable.empty();
   for (const FoundSet& set : chain.sets()) {
     if (!set.sealed()) {
       any_loss = any_loss || !set.superseded;
-      continue;
+    } else if (set.facts().chain != newest) {
+      surveyed.push_back({.facts = set.facts()});
+    } else if (std::optional<ChainSet> one = survey_set(chain, set, history)) {
+      any_loss = any_loss || one->damaged;
+      surveyed.push_back(std::move(*one));
+    } else {
+      any_loss = true;
     }
-    ChainSet one{.facts = set.seal->core.facts};
-    if (one.facts.chain == newest) {
-      SetReader* reader = chain.try_set(one.facts.sequence);
-      if (reader == nullptr) {
-        any_loss = true;
-        continue;  // not authentic: it does not count
-      }
-      reader->check_sizes();
-      if (ledger != nullptr) {
-        if (std::optional<CheckEntry> check = ledger->last_check(one.facts.set)) {
-          reader->mark_lost(check->lost);
-        }
-      }
-      one.wholly_absent = reader->index_is_lost();
-      one.damaged = reader->has_losses();
-      any_loss = any_loss || one.damaged;
-    }
-    surveyed.push_back(std::move(one));
   }
   for (ChainSet& set : surveyed) {
     if (set.facts.chain != newest || !any_loss) continue;
@@ -60,35 +65,28 @@ std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
   return surveyed;
 }
 
-std::vector<ChainSet> list_chain(const ChainReader& chain) {
-  std::vector<ChainSet> sets;
-  for (const FoundSet& set : chain.sets()) {
-    if (set.sealed()) sets.push_back({.facts = set.seal->core.facts});
+std::vector<ChainSet> list_chain(const SetList& sets) {
+  std::vector<ChainSet> out;
+  for (const FoundSet& set : sets) {
+    if (set.sealed()) out.push_back({.facts = set.facts()});
   }
-  return sets;
+  return out;
 }
 
-std::string protection_change(const ChainReader& chain, const Job& job) {
-  const FoundSet* newest = nullptr;
-  for (const FoundSet& set : chain.sets()) {
-    if (set.sealed()) newest = &set;
-  }
-  if (newest == nullptr) return {};
+ProtectionChange protection_change(const SetList& sets, const Job& job) {
+  const FoundSet* newest = sets.newest();
+  if (newest == nullptr) return ProtectionChange::none;
   bool encrypted = keeps_others_out(newest->seal->keys);
-  if (job.encryption == Encryption::none && encrypted)
-    return "encryption was turned off, which needs a new chain";
-  if (job.encryption != Encryption::none && !encrypted)
-    return "encryption was turned on, which needs a new chain";
-  return {};
+  if (job.encryption == Encryption::none && encrypted) return ProtectionChange::turned_off;
+  if (job.encryption != Encryption::none && !encrypted) return ProtectionChange::turned_on;
+  return ProtectionChange::none;
 }
 
-std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed>& needs) {
+std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<Sequence>& sets) {
   std::vector<SetReader*> readers;
-  for (const SetNeed& need : needs) {
-    // Decided just now: each names a set as it is, not one that was folded.
-    SetReader* reader = chain.try_set(need.sequence);
-    if (reader != nullptr && reader->facts().set == need.set && !reader->index_is_lost())
-      readers.push_back(reader);
+  for (Sequence sequence : sets) {
+    SetReader* reader = chain.try_set(sequence);
+    if (reader != nullptr && !reader->index_is_lost()) readers.push_back(reader);
   }
   return readers;
 }

@@ -2,24 +2,24 @@
 #pragma once
 
 #include "archive/chain_reader.hpp"
-#include "engine/home.hpp"
-#include "ledger/ledger.hpp"
+#include "engine/history.hpp"
+#include "job/job.hpp"
 #include "plan/chain_plan.hpp"
 
 namespace kestrum {
 
-// Looks at sizes and at what earlier checks found of every set of the newest chain; marks lost slots in the
-// readers. Opens the sets, so the key is needed. `unreadable`: bases that a run found out about.
-std::vector<ChainSet> survey_chain(ChainReader& chain, Ledger* ledger,
+// Looks at sizes and at what earlier checks found of every set of the newest chain; marks lost places in the
+// readers. Authenticates those sets, so the key is needed. `unreadable`: bases that a run found out about.
+std::vector<ChainSet> survey_chain(ChainReader& chain, History& history,
                                    const std::vector<Sequence>& unreadable);
 
 // The sealed sets as they say they are, without opening any.
-std::vector<ChainSet> list_chain(const ChainReader& chain);
+std::vector<ChainSet> list_chain(const SetList& sets);
 
-// In words, when the job asks for another protection than the newest chain has; else empty.
-std::string protection_change(const ChainReader& chain, const Job& job);
+// The job asks for another protection than the newest chain has.
+ProtectionChange protection_change(const SetList& sets, const Job& job);
 
-// The readers behind `needs`, for deduplication.
-std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<SetNeed>& needs);
+// The readers of those sets, for deduplication; without those that cannot be read at all.
+std::vector<SetReader*> readers_of(ChainReader& chain, const std::vector<Sequence>& sets);
 
 }  // namespace kestrum

@@ -7,6 +7,8 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "archive/found_set.hpp"
+#include "base/filesystem_uuid.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -19,7 +21,7 @@ namespace {
 // Two jobs whose names look alike as folders get folders of their own.
 void choose_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
                    const std::string& machine) {
-  std::string plain = safe_folder_name(machine) + "/" + safe_folder_name(job.name);
+  std::string plain = usual_folder(machine, job.name);
   for (int n = 1;; ++n) {
     destination.folder = n == 1 ? plain : plain + "-" + std::to_string(n);
     try {
@@ -39,70 +41,76 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
   }
 }
 
-}  // namespace
-
-// drive.json; where it is damaged, the job's own sets may prove the drive instead.
-static std::optional<DriveIdentity> read_drive_or_sets(Destination& destination, const Job& job,
-                                                       const std::optional<JobState>& state,
-                                                       const std::string& machine) {
-  try {
-    return read_drive(*destination.store);
-  } catch (const Error& error) {
-    const DriveState* known = state ? state->at(destination.named) : nullptr;
-    if (error.kind() != ErrorKind::damage || known == nullptr || !known->newest_core) throw;
-    std::string folder = safe_folder_name(machine) + "/" + safe_folder_name(job.name);
-    for (const FoundSet& set : read_sets(*destination.store, folder, state->job)) {
-      if (!set.sealed() || set.seal->core_digest != *known->newest_core) continue;
-      destination.drive_file_damaged = true;
-      DriveIdentity drive;
-      drive.id = known->drive;
-      drive.name = destination.root.substr(destination.root.rfind('/') + 1);
-      drive.created = set.seal->core.facts.started;
-      return drive;
-    }
-    throw;
+// Where drive.json is damaged, the job's own sets may prove the drive instead.
+void prove_by_sets(Destination& destination, const Job& job, const std::optional<JobState>& state,
+                   const std::string& machine) {
+  if (!destination.drive_trouble) return;
+  const DriveState* known = state ? state->at(destination.named) : nullptr;
+  if (known == nullptr || !known->newest_core) throw *destination.drive_trouble;
+  for (const FoundSet& set : SetList(*destination.store, usual_folder(machine, job.name), state->job)) {
+    if (!set.sealed() || set.seal->core_digest != *known->newest_core) continue;
+    destination.drive_file_damaged = true;
+    destination.drive =
+        DriveIdentity{known->drive, destination.name(), set.facts().started, destination.facts.uuid, false};
+    return;
   }
+  throw *destination.drive_trouble;
 }
 
-Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
-                             const std::string& machine, const OpenStore& open_store) {
-  Destination destination;
-  destination.named = named;
-  destination.root = locate_destination(named);
-  std::string shown = printable(destination.root);
-  struct stat status {};
-  if (stat(destination.root.c_str(), &status) != 0) {
-    if (errno != ENOENT && errno != ENOTDIR)
-      not_there("the destination " + shown + " cannot be reached: " + system_reason(errno),
-                "check the drive");
-    not_there("the destination " + shown + " is not there",
-              "connect the drive, or create the folder if this is its first use");
+std::string short_id(const Id& id) {
+  return to_hex(id).substr(0, 8);
+}
+
+// A copy of a drive's content is not that drive: both would go on with the same numbers.
+void refuse_copies(Destination& destination, bool moved) {
+  if (!destination.drive || destination.drive->filesystem.empty()) return;
+  const std::string& known = destination.drive->filesystem;
+  FileHandle folder(open(destination.root.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  std::string by_kernel = folder ? filesystem_uuid(folder.get()) : std::string();
+  const std::string& by_device = destination.facts.uuid;
+  bool told = !by_kernel.empty() || !by_device.empty();
+  if (!told || known == by_kernel || known == by_device) return;
+  if (moved) {
+    destination.moved = true;
+    return;
   }
-  if (!S_ISDIR(status.st_mode))
-    not_there("the destination " + shown + " is a file, not a folder",
-              "name a folder in [where] destinations");
-  destination.folder_identity = {status.st_dev, status.st_ino};
-  struct stat root {};
-  if (stat("/", &root) == 0 && root.st_dev == status.st_dev && root.st_ino == status.st_ino)
-    not_there("the destination " + shown + " is the root of the system's own disk",
-              "name a folder on another drive");
-  destination.facts = drive_facts(destination.root);
-  destination.store = open_store(destination.root);
-  destination.drive = read_drive_or_sets(destination, job, state, machine);
-  const DriveState* known = state ? state->at(named) : nullptr;
+  throw Error(ErrorKind::wrong_drive,
+              "what is in " + printable(destination.root) + " was copied there from the drive '" +
+                  printable(destination.drive->name) + "': its drive.json names another file system",
+              "connect the drive itself; if the sets were moved here for good, run the job with --moved");
+}
+
+void refuse_other_drives(const Destination& destination, const std::optional<JobState>& state) {
+  const DriveState* known = state ? state->at(destination.named) : nullptr;
   bool own = state && destination.drive && state->drive(destination.drive->id) != nullptr;
-  if (known != nullptr && !destination.drive) {
+  if (known == nullptr || own) return;
+  std::string shown = printable(destination.root);
+  if (!destination.drive)
     not_there("the destination " + shown +
                   " is not the drive this job has written to: there is no drive.json in it",
               "is the drive mounted? An empty mount point looks like this");
-  }
-  if (known != nullptr && !own) {
-    throw Error(ErrorKind::wrong_drive,
-                "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" +
-                    to_hex(destination.drive->id).substr(0, 8) + "), the job has written to " +
-                    to_hex(known->drive).substr(0, 8),
-                "connect the job's own drive; to begin anew on this one, define another job");
-  }
+  throw Error(ErrorKind::wrong_drive,
+              "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" +
+                  short_id(destination.drive->id) + "), the job has written to " + short_id(known->drive),
+              "connect the job's own drive; to begin anew on this one, define another job");
+}
+
+}  // namespace
+
+std::string usual_folder(const std::string& machine, const std::string& job) {
+  return safe_folder_name(machine) + "/" + safe_folder_name(job);
+}
+
+Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
+                             const std::string& machine, const OpenStore& open_store, bool moved) {
+  Destination destination{open_place(DestinationAddress::parse(named), open_store), named, {}, {}};
+  struct stat root {};
+  if (stat("/", &root) == 0 && FolderIdentity{root.st_dev, root.st_ino} == destination.folder_identity)
+    not_there("the destination " + printable(destination.root) + " is the root of the system's own disk",
+              "name a folder on another drive");
+  prove_by_sets(destination, job, state, machine);
+  refuse_other_drives(destination, state);
+  refuse_copies(destination, moved);
   choose_folder(destination, job, state, machine);
   return destination;
 }
@@ -117,12 +125,12 @@ struct Connected {
 };
 
 std::vector<Connected> connected_of(const Job& job, const std::optional<JobState>& state,
-                                    const std::string& machine, const OpenStore& open_store,
+                                    const std::string& machine, const OpenStore& open_store, bool moved,
                                     DestinationChoice& choice) {
   std::vector<Connected> there;
   for (const std::string& named : job.destinations) {
     try {
-      Destination found = find_destination(job, named, state, machine, open_store);
+      Destination found = find_destination(job, named, state, machine, open_store, moved);
       Connected one{named, {}, found.root, {}};
       if (found.drive) one.drive = found.drive->id;
       if (const DriveState* known = state && found.drive ? state->drive(found.drive->id) : nullptr)
@@ -143,11 +151,11 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
 }  // namespace
 
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
-                                      const std::string& machine, const OpenStore& open_store) {
+                                      const std::string& machine, const OpenStore& open_store, bool moved) {
   DestinationChoice choice;
   choice.use = {job.destinations.at(0)};
   if (job.destinations.size() == 1) return choice;
-  std::vector<Connected> there = connected_of(job, state, machine, open_store, choice);
+  std::vector<Connected> there = connected_of(job, state, machine, open_store, moved, choice);
   if (there.empty()) {
     if (choice.trouble->kind() == ErrorKind::no_destination)
       choice.trouble = Error(ErrorKind::no_destination,
@@ -174,7 +182,7 @@ void exclude_destinations(const Job& job, Selection& selection) {
   for (const std::string& named : job.destinations) {
     try {
       struct stat status {};
-      std::string root = locate_destination(named);
+      std::string root = locate_destination(DestinationAddress::parse(named));
       if (stat(root.c_str(), &status) == 0) selection.excluded.push_back({status.st_dev, status.st_ino});
     } catch (const Error&) {
       // Not connected: then it is not in the way either.
@@ -189,62 +197,28 @@ void claim_destination(Destination& destination, const Job& job, const std::opti
         "the destination " + printable(destination.root) + " cannot be written: " + system_reason(errno),
         "check its permissions, and whether it is mounted read-only");
   }
+  Store& store = *destination.store;
   if (!destination.drive) {
     DriveIdentity drive;
-    drive.id = random_id();
-    drive.name = destination.root.substr(destination.root.rfind('/') + 1);
+    drive.name = destination.name();
     drive.created = clock.now();
     drive.simulated = clock.simulated();
-    FileHandle folder(open(destination.root.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (folder) drive.filesystem = identify_filesystem(destination.folder_identity.device, folder.get()).uuid;
-    write_drive(*destination.store, drive);
     destination.drive = drive;
   }
-  if (destination.drive_file_damaged) write_drive(*destination.store, *destination.drive);
+  bool anew = destination.drive->id == Id{} || destination.moved;
+  if (anew) {
+    destination.drive->id = random_id();
+    destination.drive->filesystem = destination.facts.uuid;
+  }
+  if (anew || destination.drive_file_damaged) write_drive(store, *destination.drive);
   if (!destination.identity) {
-    destination.store->make_folder(destination.folder);
+    store.make_folders(destination.folder);
     JobIdentity identity{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
-    write_job_identity(*destination.store, destination.folder, identity);
+    write_job_identity(store, destination.folder, identity);
     destination.identity = identity;
   }
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
-  if (job.encryption == Encryption::none) destination.store->make_private(destination.folder);
-}
-
-void tidy_job_folder(Store& store, const std::string& folder, const Id& job,
-                     const std::function<void(const std::string&)>& note) {
-  std::vector<SetFolder> folders = list_set_folders(store, folder);
-  std::erase_if(folders, [](const SetFolder& set) { return !set.unfinished_name && !set.removing; });
-  if (folders.empty()) return;
-  // What a folded set still takes files from is cleared by finish_fold, once there is a key to trust its
-  // seal.
-  std::vector<FoundSet> sets = read_sets(store, folder, job);
-  auto is_covered = [&](const SetFolder& set) {
-    return std::any_of(sets.begin(), sets.end(), [&](const FoundSet& folded) {
-      return std::any_of(folded.covered.begin(), folded.covered.end(),
-                         [&](const SetFolder& covered) { return covered.path == set.path; });
-    });
-  };
-  for (const SetFolder& set : folders) {
-    if (is_covered(set)) continue;
-    FoundSet found = read_set(store, set, job);
-    if (found.refusal) continue;
-    if (!found.sealed()) {
-      note("cleared what an interrupted run had left: " + set.name);
-      remove_set_folder(store, set);
-      continue;
-    }
-    // Sealed, but interrupted before the last strokes.
-    std::string copy = set.path + "/" + seal_copy_name;
-    std::string seal = set.path + "/" + seal_name;
-    if (!store.exists(copy)) store.write_whole(copy, store.read_all(seal, limits::seal_file));
-    for (const char* name : {open_name, reserve_name}) {
-      if (store.exists(set.path + "/" + name)) store.remove(set.path + "/" + name);
-    }
-    store.rename(set.path, set.path.substr(0, set.path.size() - unfinished_mark.size()));
-    store.flush_folder(folder);
-    note("finished the name of set " + std::to_string(set.sequence));
-  }
+  if (job.encryption == Encryption::none) store.make_private(destination.folder);
 }
 
 }  // namespace kestrum

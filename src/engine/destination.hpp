@@ -1,32 +1,26 @@
-// Where a run writes: the drive proves who it is before anything is written to it.
+// Where a job's sets go: the drive proves who it is before anything is written to it.
 #pragma once
 
-#include "archive/job_folder.hpp"
 #include "base/observer.hpp"
 #include "engine/home.hpp"
+#include "engine/opened_place.hpp"
 #include "source/walker.hpp"
-#include "store/drive_facts.hpp"
 
 namespace kestrum {
 
-using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
-
-struct Destination {
-  std::string named;  // as the job names it
-  std::string root;   // where it is mounted now
-  DriveFacts facts;
-  std::unique_ptr<Store> store;
-  std::optional<DriveIdentity> drive;   // none: not used yet
+struct Destination : OpenedPlace {
+  std::string named;                    // as the job names it
   std::string folder;                   // the job's, in the store
   std::optional<JobIdentity> identity;  // none: no run yet
   bool drive_file_damaged = false;      // its sets say that it is the job's own; the file is written anew
-  FolderIdentity folder_identity;       // of the root, so that a walk leaves it out
+  bool moved = false;                   // the sets were brought to another drive; it becomes one of its own
 };
 
-// Looks, writes nothing. `named`: one of the job's. `state`: what home remembers of the job. Throws Error:
-// no_destination, wrong_drive.
+// Looks, writes nothing. `named`: one of the job's. `state`: what home remembers of the job. `moved`: a
+// person says that the sets were copied to another drive. Throws Error: no_destination, wrong_drive.
 Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
-                             const std::string& machine, const OpenStore& open_store = open_local_store);
+                             const std::string& machine, const OpenStore& open_store = open_local_store,
+                             bool moved = false);
 
 // Which of its destinations a run of the job writes to.
 struct DestinationChoice {
@@ -37,7 +31,7 @@ struct DestinationChoice {
 };
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
                                       const std::string& machine,
-                                      const OpenStore& open_store = open_local_store);
+                                      const OpenStore& open_store = open_local_store, bool moved = false);
 
 // None of the job's destinations is saved by it, whichever is written to.
 void exclude_destinations(const Job& job, Selection& selection);
@@ -47,9 +41,7 @@ void exclude_destinations(const Job& job, Selection& selection);
 void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,
                        const std::string& machine, const Clock& clock);
 
-// Clears what killed runs left, and finishes what they had only left undone: marks on names, second seals.
-// Needs the lock. `note` is told of each.
-void tidy_job_folder(Store& store, const std::string& folder, const Id& job,
-                     const std::function<void(const std::string&)>& note);
+// Where a job's folder would be, were it the first of its name.
+std::string usual_folder(const std::string& machine, const std::string& job);
 
 }  // namespace kestrum

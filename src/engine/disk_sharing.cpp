@@ -41,7 +41,7 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
   Selection selection =
       select(job.what, people, now, [&](const std::string& text) { view.notes.push_back(text); });
   try {
-    view.root = locate_destination(view.root);
+    view.root = locate_destination(DestinationAddress::parse(view.root));
     struct stat status {};
     if (stat(view.root.c_str(), &status) != 0) {
       view.trouble = shown +

@@ -5,11 +5,6 @@
 
 namespace kestrum {
 
-void check_stop(const Observer& observer) {
-  if (observer.stop_requested())
-    throw Error(ErrorKind::stopped, "stopped, as asked", "run it again when it suits");
-}
-
 void FileSaver::cut_full(ContentListBuilder& list) {
   while (pending_.size() - begin_ >= Cutter::max_size) {
     ByteView rest = ByteView(pending_).subspan(begin_);
@@ -43,7 +38,7 @@ FileSaver::Saved FileSaver::save(FileReader& file) {
   begin_ = 0;
   FileReader::Sink sink;
   sink.data = [&](ByteView data) {
-    check_stop(observer_);
+    control_.checkpoint();
     pending_.insert(pending_.end(), data.begin(), data.end());
     saved.bytes_read += data.size();
     cut_full(list);

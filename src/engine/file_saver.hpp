@@ -5,18 +5,16 @@
 #include "archive/chunk_store.hpp"
 #include "archive/cutter.hpp"
 #include "base/observer.hpp"
+#include "base/run_control.hpp"
 #include "source/file_reader.hpp"
 
 namespace kestrum {
 
-// Throws Error of kind stopped when the observer asks to stop.
-void check_stop(const Observer& observer);
-
 class FileSaver {
  public:
   // References must outlive this.
-  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer)
-      : sink_(sink), cutter_(cutter), observer_(observer) {}
+  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer, RunControl& control)
+      : sink_(sink), cutter_(cutter), observer_(observer), control_(control) {}
 
   struct Saved {
     ContentList content;  // adds up to the size the file had when it was opened
@@ -33,6 +31,7 @@ class FileSaver {
   ChunkSink& sink_;
   const Cutter& cutter_;
   Observer& observer_;
+  RunControl& control_;
   Bytes pending_;
   std::size_t begin_ = 0;  // of what is not cut yet
 };

@@ -1,37 +1,86 @@
 #include "engine/fit_drive.hpp"
 
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/mount_table.hpp"
 #include "base/text.hpp"
 #include "engine/size_estimate.hpp"
 
 namespace kestrum {
+namespace {
 
-FitDrive::FitDrive(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-                   const RunContext& context, const JobLock& lock,
+// All that lies on the file systems that the walk comes to: more than a set can hold, and known without a
+// walk. UINT64_MAX where what is used there says nothing of what files hold.
+std::uint64_t most_that_can_be(const Selection& selection) {
+  const std::vector<Mount> mounts = read_mount_table();
+  std::map<dev_t, std::uint64_t> used;
+  bool plain = true;
+  auto add = [&](const std::string& path) {
+    struct stat status {};
+    struct statvfs space {};
+    if (stat(path.c_str(), &status) != 0 || statvfs(path.c_str(), &space) != 0) return;
+    used[status.st_dev] = std::uint64_t{space.f_blocks - space.f_bfree} * space.f_frsize;
+    auto mount = std::find_if(mounts.begin(), mounts.end(),
+                              [&](const Mount& one) { return one.device == status.st_dev; });
+    static const std::set<std::string> known{"ext2", "ext3", "ext4", "xfs", "tmpfs", "vfat", "exfat"};
+    plain = plain && mount != mounts.end() && known.contains(mount->type);
+  };
+  for (const TreePath& source : selection.sources) {
+    add(source.absolute());
+    for (const Mount& mount : mounts) {
+      std::optional<TreePath> at = TreePath::parse(mount.mount);
+      bool kernels = Filesystem{.uuid = {}, .type = mount.type, .source = {}, .mount = {}}.is_kernel_view();
+      if (at && selection.mounted_below && at->is_within(source) && !kernels) add(mount.mount);
+    }
+  }
+  std::uint64_t bytes = 0;
+  for (const auto& [device, one] : used) bytes += one;
+  return plain ? bytes : UINT64_MAX;
+}
+
+}  // namespace
+
+FitDrive::FitDrive(WriteSession& session, History& history,
                    std::function<void(const UpkeepResult&)> made_room)
-    : job_(job),
-      destination_(destination),
-      context_(context),
-      upkeep_(job, destination, state, keys, ledger, context, &lock),
-      store_(*destination.store),
+    : session_(session),
+      context_(session.context()),
+      upkeep_(session, history),
+      store_(session.store()),
       made_room_(std::move(made_room)) {}
 
-// The walk is only worth its time where the sources as they are would not fit.
-std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room) {
+// Counts what the run will go through; `sampler` is offered each file when it is there.
+void FitDrive::scan(const Selection& selection, SizeSampler* sampler) {
+  context_.observer.phase_begins(Phase::scanning, {});
   FilesystemTable filesystems;
   Walker walker(
       selection, filesystems, [](const Problem&) {}, [](const std::string&) {});
-  SizeSampler sampler;
-  std::uint64_t bytes = 0;
+  expected_ = {};
   while (const Walked* found = walker.next()) {
-    check_stop(context_.observer);
+    context_.control.checkpoint();
     if (!S_ISREG(found->status.st_mode) && !found->device) continue;
     std::uint64_t size = static_cast<std::uint64_t>(found->status.st_size);
-    bytes += size;
-    sampler.offer(found->path, size);
+    expected_.bytes += size;
+    ++expected_.files;
+    context_.observer.advanced(size, 1);
+    if (sampler != nullptr) sampler->offer(found->path, size);
   }
-  if (room > 0 && bytes <= static_cast<std::uint64_t>(room)) return 0;
+}
+
+// One walk serves the question whether it fits, and the percentages. It is only worth its time where somebody
+// watches, or where the sources as they are might not fit.
+std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room) {
+  bool sure = room > 0 && most_that_can_be(selection) <= static_cast<std::uint64_t>(room);
+  if (sure && !context_.observer.wants_totals()) return 0;
+  SizeSampler sampler;
+  scan(selection, &sampler);
+  if (room > 0 && expected_.bytes <= static_cast<std::uint64_t>(room)) return 0;
   Naming naming(SecretKey::random());
-  return sampler.estimate(job_.level, naming, nullptr, context_.observer).stored_bytes;
+  return sampler.estimate(session_.own_job().level, naming, nullptr, context_.observer, context_.control)
+      .stored_bytes;
 }
 
 UpkeepResult FitDrive::make_room(std::uint64_t bytes) {
@@ -41,12 +90,20 @@ UpkeepResult FitDrive::make_room(std::uint64_t bytes) {
   return result;
 }
 
+std::string FitDrive::limit_text() const {
+  const KeepRules rules = acting_rules(session_.own_job().keep);
+  if (rules.drive_limit) return "the limit of " + std::to_string(*rules.drive_limit) + "% of the drive";
+  return "the limit of the job";
+}
+
 bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection) {
   SpaceNeed need = space_need(kind, sets);
   std::int64_t room = upkeep_.room();
-  if (sets.empty() && !sampled_) {
-    sampled_ = true;
+  bool first = !std::exchange(looked_, true);
+  if (first && sets.empty()) {
     need = {first_full(selection, room), true};
+  } else if (first && context_.observer.wants_totals()) {
+    scan(selection, nullptr);
   }
   auto fits = [&](std::uint64_t bytes) { return room > 0 && bytes <= static_cast<std::uint64_t>(room); };
   std::uint64_t wanted = std::max(need.bytes, needed_);
@@ -55,10 +112,7 @@ bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Select
     // Where the estimate may be wrong the attempt tells; nothing is lost by it.
     if ((need.sure && !fits(need.bytes)) || room <= 0) refuse(need.bytes, "");
   }
-  const KeepRules rules = acting_rules(job_.keep);
-  std::string limit = "the limit of the job";
-  if (rules.drive_limit) limit = "the limit of " + std::to_string(*rules.drive_limit) + "% of the drive";
-  store_.allow(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0)), limit);
+  store_.allow(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0)), limit_text());
   return false;
 }
 
@@ -74,9 +128,10 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   KeepQuestion asked = upkeep_.question();
   std::uint64_t held = 0;
   for (const KeptSet& set : asked.sets) held += set.facts.totals.stored_bytes;
-  std::int64_t room = room_left(acting_rules(job_.keep), held, asked.total, asked.free);
+  const Job& job = session_.own_job();
+  std::int64_t room = room_left(acting_rules(job.keep), held, asked.total, asked.free);
   std::string within = room < static_cast<std::int64_t>(asked.free) ? " within the limits of [keep]" : "";
-  std::string message = "the drive " + printable(destination_.root) + " is full: ";
+  std::string message = "the drive " + printable(session_.root()) + " is full: ";
   if (needed > 0) message += "the set needs " + at_least + size_text(needed) + ", and ";
   message += size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" + within;
   if (freed_ > 0) message += " after " + size_text(freed_) + " were freed";
@@ -88,7 +143,7 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   if (!within.empty()) helps.emplace_back("raise the limits in [keep]");
   if (asked.rules.at_least > 1 && asked.sets.size() > 1)
     helps.emplace_back("lower [keep] at-least, now " + count_text(asked.rules.at_least, "point"));
-  if (job_.use != UseOf::next_when_full)
+  if (job.use != UseOf::next_when_full)
     helps.emplace_back("add a drive with [where] use = \"next when full\"");
   throw Error(ErrorKind::full, message, "what would help: " + join(helps, ", or "));
 }

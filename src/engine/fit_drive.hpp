@@ -8,15 +8,13 @@
 
 namespace kestrum {
 
-// References must outlive it; the job's lock is held.
+// References must outlive it.
 class FitDrive {
  public:
-  FitDrive(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-           const RunContext& context, const JobLock& lock,
-           std::function<void(const UpkeepResult&)> made_room);
+  FitDrive(WriteSession& session, History& history, std::function<void(const UpkeepResult&)> made_room);
 
   Upkeep& upkeep() { return upkeep_; }
-  // The destination's, which ends where the job's limits do.
+  // The session's, which ends where the job's limits do.
   Store& store() { return store_; }
 
   // True when something was removed or folded to make room: then everything is to be decided anew. Throws
@@ -27,20 +25,25 @@ class FitDrive {
   // it is.
   void during(const Error& error);
 
+  // What the run will go through; zeros where nobody wants to know.
+  const PhaseTotals& expected() const { return expected_; }
+
  private:
+  void scan(const Selection& selection, class SizeSampler* sampler);
   std::uint64_t first_full(const Selection& selection, std::int64_t room);
   UpkeepResult make_room(std::uint64_t bytes);
+  std::string limit_text() const;
   [[noreturn]] void refuse(std::uint64_t needed, const std::string& at_least);
 
-  const Job& job_;
-  Destination& destination_;
+  WriteSession& session_;
   const RunContext& context_;
   Upkeep upkeep_;
   LimitedStore store_;
   std::function<void(const UpkeepResult&)> made_room_;  // told of what went
+  PhaseTotals expected_;
   std::uint64_t freed_ = 0;
   std::uint64_t needed_ = 0;  // known by trying
-  bool sampled_ = false;
+  bool looked_ = false;
 };
 
 }  // namespace kestrum

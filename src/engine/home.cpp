@@ -24,6 +24,20 @@ void make_folders(const std::string& path) {
   if (code) throw system_error("create the folder", path, code.value());
 }
 
+// Temporary files that nobody writes to any more: what a killed process has left.
+void clear_temporaries(const std::string& folder) {
+  std::error_code code;
+  for (const fs::directory_entry& entry : fs::directory_iterator(folder, code)) {
+    if (entry.path().extension() != ".tmp") continue;
+    struct stat status {};
+    // Another process of this home may be writing one this very moment.
+    constexpr std::int64_t old_enough = 60;  // seconds
+    bool old = lstat(entry.path().c_str(), &status) == 0 && S_ISREG(status.st_mode) &&
+               SystemClock().now().seconds - status.st_mtim.tv_sec > old_enough;
+    if (old) unlink(entry.path().c_str());
+  }
+}
+
 template <std::size_t N>
 std::array<std::uint8_t, N> hex_array(const Json& json) {
   std::optional<Bytes> bytes = from_hex(json.get<std::string>());
@@ -45,19 +59,28 @@ void Home::make_state_folder() const {
 
 std::string Home::ledger_path() const {
   make_state_folder();
-  return state_ + "/ledger.db";
+  return ledger_file();
 }
 
-std::string Home::log_path(const std::string& job, std::int64_t number) const {
+std::string Home::log_path(const std::string& job, const std::string& name) const {
   make_state_folder();
-  make_folders(state_ + "/logs/" + job);
-  return state_ + "/logs/" + job + "/run-" + std::to_string(number) + ".log";
+  std::string folder = state_ + "/logs/" + job;
+  make_folders(folder);
+  clear_temporaries(folder);
+  return folder + "/" + name + ".log";
 }
 
 std::string Home::scratch_folder() const {
-  make_state_folder();
-  make_folders(state_ + "/scratch");
-  return state_ + "/scratch";
+  try {
+    make_state_folder();
+    make_folders(state_ + "/scratch");
+    if (access((state_ + "/scratch").c_str(), W_OK) == 0) return state_ + "/scratch";
+  } catch (const Error&) {
+    // What is put there is encrypted and has no name: any place serves.
+  }
+  std::error_code code;
+  fs::path other = fs::temp_directory_path(code);
+  return code ? "/tmp" : other.string();
 }
 
 std::vector<std::string> Home::job_names() const {
@@ -116,7 +139,7 @@ void Home::remove_job(const std::string& name) const {
 }
 
 std::optional<JobState> Home::load_state(const std::string& job) const {
-  std::string path = state_path(job);
+  std::string path = state_file(job);
   if (!fs::exists(path)) return std::nullopt;
   Bytes text = read_small_file(path, 16u << 20);
   try {
@@ -131,6 +154,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
       drive.highest = one.at("highest").get<Sequence>();
       if (!one.at("newest-core").is_null()) drive.newest_core = hex_array<32>(one.at("newest-core"));
       drive.written = parse_utc(one.at("written").get<std::string>()).value();
+      drive.newest_folder = one.value("newest-folder", std::string());
     }
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
       state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
@@ -153,6 +177,7 @@ void Home::save_state(const std::string& job, const JobState& state) const {
                       {"destination", drive.destination},
                       {"highest", drive.highest},
                       {"newest-core", drive.newest_core ? Json(to_hex(*drive.newest_core)) : Json(nullptr)},
+                      {"newest-folder", drive.newest_folder},
                       {"written", utc_text(drive.written)}});
   }
   Json json{{"version", 2},
@@ -162,7 +187,8 @@ void Home::save_state(const std::string& job, const JobState& state) const {
             {"chain-keys", chains}};
   make_state_folder();
   make_folders(state_ + "/job-state");
-  replace_file(state_path(job), as_bytes(json.dump(1) + "\n"), 0600);
+  clear_temporaries(state_ + "/job-state");
+  replace_file(state_file(job), as_bytes(json.dump(1) + "\n"), 0600);
 }
 
 const DriveState* JobState::drive(const Id& id) const {
@@ -186,7 +212,7 @@ DriveState& JobState::use(const Id& id, const std::string& destination) {
     one.destination = destination;
     return one;
   }
-  drives.push_back({id, destination, 0, {}, {}});
+  drives.push_back({id, destination, 0, {}, {}, {}});
   return drives.back();
 }
 

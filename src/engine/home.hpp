@@ -16,6 +16,7 @@ struct DriveState {
   std::string destination;            // as the job names it; empty: it may be at any of them
   Sequence highest = 0;               // sequence ever used there
   std::optional<Digest> newest_core;  // of the newest set
+  std::string newest_folder;          // its name; empty: not known
   Instant written;                    // start of that set
 };
 
@@ -40,9 +41,13 @@ class Home {
 
   std::string jobs_folder() const { return config_ + "/jobs"; }
   std::string job_path(const std::string& name) const { return jobs_folder() + "/" + name + ".toml"; }
-  std::string ledger_path() const;                                          // makes the folder
-  std::string log_path(const std::string& job, std::int64_t number) const;  // makes the folder
-  std::string scratch_folder() const;                                       // makes the folder
+  std::string ledger_file() const { return state_ + "/ledger.db"; }
+  std::string state_file(const std::string& job) const { return state_ + "/job-state/" + job + ".json"; }
+  std::string ledger_path() const;  // the same; makes the folder
+  // `name`: of the run, unique in its job. Makes the folder, and clears what killed runs have left in it.
+  std::string log_path(const std::string& job, const std::string& name) const;
+  // Where large runs put what they sort; makes the folder, or gives the system's own where that cannot be.
+  std::string scratch_folder() const;
 
   std::vector<std::string> job_names() const;  // sorted
   bool has_job(const std::string& name) const;
@@ -60,7 +65,6 @@ class Home {
 
  private:
   void make_state_folder() const;
-  std::string state_path(const std::string& job) const { return state_ + "/job-state/" + job + ".json"; }
   std::string config_;
   std::string state_;
 };

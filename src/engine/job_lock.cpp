@@ -2,14 +2,14 @@
 
 #include <unistd.h>
 
-#include <cerrno>
-#include <csignal>
+#include <condition_variable>
 #include <fstream>
 #include <mutex>
 #include <nlohmann/json.hpp>
 #include <set>
 #include <sstream>
 
+#include "archive/crypto.hpp"
 #include "archive/job_folder.hpp"
 #include "base/text.hpp"
 
@@ -17,6 +17,7 @@ namespace kestrum {
 namespace {
 
 using Json = nlohmann::ordered_json;
+constexpr std::uint64_t most_bytes = 4096;
 
 std::string boot_id() {
   std::ifstream file("/proc/sys/kernel/random/boot_id");
@@ -62,86 +63,192 @@ struct Holder {
   pid_t pid = 0;
 };
 
-std::optional<Holder> read_holder(const Store& store, const std::string& path) {
-  Json json;
-  try {
-    Bytes text = store.read_all(path, 4096);
-    json = Json::parse(text.begin(), text.end(), nullptr, false);
-  } catch (const Error&) {
-    return std::nullopt;  // released meanwhile, or torn
-  }
+Holder holder_of(const Bytes& text) {
+  Json json = Json::parse(text.begin(), text.end(), nullptr, false);
   Holder holder;
-  auto text = [&](const char* name) {
-    return json.is_object() ? json.value(name, std::string()) : std::string();
+  if (!json.is_object()) return holder;
+  auto member = [&](const char* name) {
+    auto found = json.find(name);
+    return found != json.end() && found->is_string() ? found->get<std::string>() : std::string();
   };
-  holder.machine = text("machine");
-  holder.boot = text("boot");
-  holder.start = text("start");
-  holder.token = text("token");
-  if (json.is_object() && json.contains("pid") && json["pid"].is_number_integer())
-    holder.pid = json["pid"].get<pid_t>();
+  holder.machine = member("machine");
+  holder.boot = member("boot");
+  holder.start = member("start");
+  holder.token = member("token");
+  if (auto pid = json.find("pid"); pid != json.end() && pid->is_number_integer())
+    holder.pid = pid->get<pid_t>();
+  // It becomes a part of a file's name.
+  if (!from_hex(holder.token)) holder.token.clear();
   return holder;
+}
+
+bool is_of_this_boot(const Holder& holder) {
+  return holder.boot == boot_id();
 }
 
 bool is_gone(const Holder& holder, const std::string& machine) {
   if (holder.token.empty()) return true;  // torn while it was being written
-  if (holder.boot == boot_id() && holder.pid == getpid()) return !is_held_here(holder.token);
-  if (holder.boot == boot_id()) return process_start(holder.pid) != holder.start;
+  if (is_of_this_boot(holder) && holder.pid == getpid()) return !is_held_here(holder.token);
+  if (is_of_this_boot(holder)) return process_start(holder.pid) != holder.start;
   return holder.machine == machine;  // this machine, before it was started again
+}
+
+std::string who(const Holder& holder) {
+  return is_of_this_boot(holder) ? "process " + std::to_string(holder.pid)
+                                 : "the machine " + printable(holder.machine);
 }
 
 }  // namespace
 
-JobLock::JobLock(Store& store, const std::string& folder, const std::string& machine)
+JobLock::JobLock(Store& store, const std::string& folder, const LockRequest& request)
     : store_(store),
+      request_(request),
+      folder_(folder),
       path_(folder.empty() ? lock_name : folder + "/" + lock_name),
       token_(to_hex(random_bytes(16))) {
-  Json json{{"machine", to_utf8(machine)},
-            {"boot", boot_id()},
-            {"pid", getpid()},
-            {"start", process_start(getpid())},
-            {"token", token_}};
-  std::string text = json.dump() + "\n";
-  for (int attempt = 0; attempt < 3; ++attempt) {
-    set_held(token_, true);
-    try {
-      if (store_.create_exclusive(path_, as_bytes(text))) return;
-    } catch (...) {
-      set_held(token_, false);
-      throw;
-    }
+  text_ = Json{{"machine", to_utf8(request.machine)},
+               {"boot", boot_id()},
+               {"pid", getpid()},
+               {"start", process_start(getpid())},
+               {"token", token_}}
+              .dump() +
+          "\n";
+  hold_ = store_.hold(folder);
+  if (!hold_) {
+    std::optional<Bytes> there = store_.try_read_all(path_, most_bytes);
+    Holder holder = there ? holder_of(*there) : Holder{};
+    refuse(holder.token.empty() ? "" : who(holder));
+  }
+  set_held(token_, true);
+  try {
+    acquire();
+  } catch (...) {
     set_held(token_, false);
-    std::optional<Holder> holder = read_holder(store_, path_);
-    if (!holder) continue;
-    if (!is_gone(*holder, machine)) {
-      std::string who = holder->boot == boot_id() ? "process " + std::to_string(holder->pid)
-                                                  : "the machine " + printable(holder->machine);
-      throw Error(ErrorKind::busy, "another run is writing this job's sets (" + who + ")",
-                  "wait until it has ended; if it surely is not running, remove " + store_.describe(path_));
+    throw;
+  }
+  try {
+    clear_leftovers();
+  } catch (const Error&) {
+    // What a killed process has left beside the lock is in nobody's way.
+  }
+  if (request_.shared) start_heartbeat();
+}
+
+void JobLock::refuse(const std::string& who) const {
+  throw Error(ErrorKind::busy,
+              "another run is writing this job's sets" + (who.empty() ? std::string() : " (" + who + ")"),
+              "wait until it has ended; if that machine surely does not write any more, give --break-lock");
+}
+
+void JobLock::acquire() {
+  for (int attempt = 0; attempt < 20; ++attempt) {
+    if (store_.create_exclusive(path_, as_bytes(text_))) return;
+    std::optional<Bytes> seen = store_.try_read_all(path_, most_bytes);
+    if (!seen) continue;  // released meanwhile
+    Holder holder = holder_of(*seen);
+    if (!is_gone(holder, request_.machine)) {
+      // Of a process of this machine the system knows better than anybody whether it is there.
+      if (!request_.break_lock || is_of_this_boot(holder)) refuse(who(holder));
+      if (request_.shared) wait_for_silence(holder.token);
+      if (request_.note) request_.note("the lock of " + who(holder) + " is broken, as asked");
     }
-    // Moved aside under a name of our own first: of two that find it stale, one succeeds.
-    std::string aside = path_ + "." + token_;
-    try {
-      store_.rename(path_, aside);
-      store_.remove(aside);
-    } catch (const Error&) {
-      continue;
-    }
+    if (take_over(*seen)) return;
   }
   throw Error(ErrorKind::busy, "another run is starting at the same moment", "try again");
 }
 
+// Who takes a lock over must hold the claim to it, so that of several one goes on; and nobody moves away what
+// is not the stale lock any more.
+bool JobLock::take_over(const Bytes& seen) {
+  std::string claim = path_ + ".claim-" + to_hex(digest(seen)).substr(0, 32);
+  if (!store_.create_exclusive(claim, as_bytes(text_))) {
+    std::optional<Bytes> other = store_.try_read_all(claim, most_bytes);
+    if (other && is_gone(holder_of(*other), request_.machine)) store_.remove(claim);
+    return false;
+  }
+  bool taken = false;
+  try {
+    std::string aside = path_ + "." + token_ + ".tmp";
+    std::optional<Bytes> now = store_.try_read_all(path_, most_bytes);
+    if (now == seen && store_.traits().renames) {
+      store_.rename(path_, aside);
+      // Its owner was alive after all, let it go, and somebody else has it: that one gets it back.
+      std::optional<Bytes> moved = store_.try_read_all(aside, most_bytes);
+      if (moved != seen) store_.create_exclusive(path_, *moved);
+      store_.remove(aside);
+    } else if (now == seen) {
+      store_.remove(path_);
+    }
+    taken = store_.create_exclusive(path_, as_bytes(text_));
+  } catch (...) {
+    store_.remove(claim);
+    throw;
+  }
+  store_.remove(claim);
+  return taken;
+}
+
+// Returns when the heartbeat of that holder has stood still for long enough; throws busy when it goes on.
+void JobLock::wait_for_silence(const std::string& token) {
+  auto beat = [&] { return store_.try_read_all(beat_path(token), most_bytes); };
+  std::optional<Bytes> first = beat();
+  if (request_.note)
+    request_.note("waiting for " +
+                  duration_text(std::chrono::duration_cast<std::chrono::nanoseconds>(request_.timing.dead)) +
+                  " whether the other machine still writes");
+  auto until = std::chrono::steady_clock::now() + request_.timing.dead;
+  while (std::chrono::steady_clock::now() < until) {
+    if (request_.control != nullptr) request_.control->checkpoint();
+    std::this_thread::sleep_for(std::min(request_.timing.beat / 2, std::chrono::milliseconds(1000)));
+    if (beat() != first)
+      throw Error(ErrorKind::busy, "the other machine is still writing this job's sets: its lock was renewed",
+                  "wait until it has ended");
+  }
+}
+
+// What killed processes have left: files of their own beside the lock. Others' claims of this moment are on a
+// lock that is gone; without them they look again.
+void JobLock::clear_leftovers() {
+  std::vector<std::string> left;
+  for (const StoreEntry& entry : store_.list(folder_)) {
+    if (!entry.folder && entry.name.starts_with(std::string(lock_name) + "."))
+      left.push_back(folder_.empty() ? entry.name : folder_ + "/" + entry.name);
+  }
+  store_.remove_all(left);
+}
+
+void JobLock::start_heartbeat() {
+  heart_ = std::jthread([this](std::stop_token stop) {
+    std::mutex mutex;
+    std::condition_variable_any woken;
+    std::unique_lock lock(mutex);
+    for (std::uint64_t beat = 1; !stop.stop_requested(); ++beat) {
+      try {
+        store_.put(beat_path(token_), as_bytes("{\"beat\":" + std::to_string(beat) + "}\n"));
+      } catch (const Error&) {
+        // The run itself will be told by what it does.
+      }
+      woken.wait_for(lock, stop, request_.timing.beat, [] { return false; });
+    }
+  });
+}
+
 void JobLock::check() const {
-  std::optional<Holder> holder = store_.exists(path_) ? read_holder(store_, path_) : std::nullopt;
-  if (!holder || holder->token != token_) {
+  std::optional<Bytes> there = store_.try_read_all(path_, most_bytes);
+  if (!there || as_text(*there) != text_) {
     throw Error(ErrorKind::busy, "the lock of this job was taken by somebody else",
                 "see who else runs this job into " + store_.describe(""));
   }
 }
 
 JobLock::~JobLock() {
+  if (heart_.joinable()) {
+    heart_.request_stop();
+    heart_.join();
+  }
   set_held(token_, false);
   try {
+    if (request_.shared) store_.remove(beat_path(token_));
     check();
     store_.remove(path_);
   } catch (const Error&) {

@@ -1,17 +1,40 @@
-// One writer a job's folder: an exclusively created file that says who holds it.
+// One writer a job's folder: a file that says who holds it, and on the same machine a lock of the kernel's.
 #pragma once
 
+#include <chrono>
+#include <functional>
+#include <memory>
 #include <string>
+#include <thread>
 
+#include "base/run_control.hpp"
 #include "store/store.hpp"
 
 namespace kestrum {
 
-// Held until destroyed. Throws Error of kind busy when somebody else holds it. On the same machine a lock
-// whose process is gone is taken over; one of another machine is never.
+// Heartbeats are written for other machines, which know neither our processes nor our clock.
+struct LockTiming {
+  std::chrono::milliseconds beat = std::chrono::seconds(30);  // at most so far apart
+  // A holder on another machine whose heartbeat stood still for so long of our own monotonic clock is dead.
+  std::chrono::milliseconds dead = std::chrono::minutes(10);
+};
+
+struct LockRequest {
+  std::string machine;
+  bool shared = false;      // other machines may reach the place at the same moment
+  bool break_lock = false;  // a person says that the other machine's holder is gone
+  LockTiming timing = {};
+  std::function<void(const std::string&)> note = {};
+  RunControl* control = nullptr;  // asked while a heartbeat is waited for; may be nullptr
+};
+
+// Held until destroyed. The store must outlive it; the folder must be there. On the same machine a lock whose
+// process is gone is taken over; one of another machine only when a person says so, and where that machine
+// could be writing this very moment, only once its heartbeat has stood still.
 class JobLock {
  public:
-  JobLock(Store& store, const std::string& folder, const std::string& machine);
+  // Throws Error of kind busy when somebody else holds it, Stopped while it waits.
+  JobLock(Store& store, const std::string& folder, const LockRequest& request);
   ~JobLock();
   JobLock(const JobLock&) = delete;
   JobLock& operator=(const JobLock&) = delete;
@@ -19,9 +42,22 @@ class JobLock {
   void check() const;
 
  private:
+  void acquire();
+  bool take_over(const Bytes& seen);
+  void wait_for_silence(const std::string& token);
+  void clear_leftovers();
+  void start_heartbeat();
+  std::string beat_path(const std::string& token) const { return path_ + ".beat-" + token; }
+  [[noreturn]] void refuse(const std::string& who) const;
+
   Store& store_;
+  LockRequest request_;
+  std::string folder_;
   std::string path_;
   std::string token_;
+  std::string text_;  // of the file
+  std::unique_ptr<StoreHold> hold_;
+  std::jthread heart_;
 };
 
 }  // namespace kestrum

@@ -8,7 +8,6 @@
 
 #include "archive/content_list.hpp"
 #include "base/text.hpp"
-#include "engine/file_saver.hpp"
 
 namespace kestrum {
 
@@ -98,7 +97,7 @@ bool LeafWriter::write_content(const Entry& entry, TemporaryFile& file) {
   };
   walk_content(entry.content, state_.point.reader(), [&](const ContentItem& part) {
     if (!fits) return;
-    check_stop(state_.observer);
+    state_.control.checkpoint();
     note(part.kind == ItemKind::hole ? file.skip(part.length)
                                      : file.write(state_.point.reader().view(part.ref()).content));
     if (fits) state_.observer.advanced(part.length, 0);
@@ -133,7 +132,7 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
     in_part = 0;
   };
   walk_content(entry.content, state_.point.reader(), [&](const ContentItem& item) {
-    check_stop(state_.observer);
+    state_.control.checkpoint();
     std::optional<ChunkView> chunk;
     if (item.kind != ItemKind::hole) chunk = state_.point.reader().view(item.ref());
     for (std::uint64_t done = 0; done < item.length;) {
@@ -245,7 +244,7 @@ void LeafWriter::restore_device(const Entry& entry) {
 void LeafWriter::write_device(const Entry& entry, DeviceTarget& device) {
   state_.observer.file_begins(entry.path.absolute(), entry.size);
   walk_content(entry.content, state_.point.reader(), [&](const ContentItem& part) {
-    check_stop(state_.observer);
+    state_.control.checkpoint();
     check_target(part.kind == ItemKind::hole ? device.zeros(part.length)
                                              : device.write(state_.point.reader().view(part.ref()).content),
                  "write to the device", state_.request);

@@ -15,115 +15,123 @@ std::string lower(std::string text) {
   return text;
 }
 
-// Files missing or of another size, without opening anything.
-void check_files(const Store& store, const FoundSet& set, PointInfo& info) {
-  std::map<std::string, std::uint64_t> there;
-  for (const StoreEntry& entry : store.list(set.folder.path)) there[entry.name] = entry.size;
-  for (const SealedFile& file : set.seal->core.files) {
-    auto found = there.find(file.name);
-    // Taken over by folding, and not moved yet.
-    if (found == there.end() && !set.covered.empty() && store.exists(locate_file(store, set, file))) continue;
-    if (found == there.end()) {
-      info.findings.push_back(set.folder.name + "/" + file.name + " is missing");
-    } else if (found->second != file.size) {
-      info.findings.push_back(set.folder.name + "/" + file.name + " has the wrong size");
+// Judges the points of one list of sets.
+class Judge {
+ public:
+  Judge(const Store& store, const SetList& sets, History* history)
+      : store_(store), sets_(sets), history_(history) {}
+
+  std::vector<PointInfo> points() {
+    std::vector<PointInfo> out;
+    std::vector<std::size_t> sealed;  // where in `out`, by place among the sealed
+    for (const FoundSet& set : sets_) {
+      if (set.superseded || set.folder.removing) continue;
+      if (set.sealed()) sealed.push_back(out.size());
+      out.push_back(set.sealed() ? sealed_point(set) : other_point(set));
     }
+    for (std::size_t place = 0; place < sealed.size(); ++place) judge_needs(place, out[sealed[place]]);
+    return out;
   }
-}
+
+ private:
+  struct Known {
+    std::optional<CheckEntry> deep;
+    bool damaged = false;          // its own set
+    std::optional<Instant> since;  // when the damage was found
+  };
+
+  static PointInfo other_point(const FoundSet& set) {
+    PointInfo info{.sequence = set.folder.sequence,
+                   .folder = set.folder.name,
+                   .facts = {},
+                   .needs = {},
+                   .findings = set.findings};
+    if (set.refusal) info.findings.emplace_back(set.refusal->what());
+    info.health = info.findings.empty() ? Health::incomplete : Health::damaged;
+    return info;
+  }
+
+  PointInfo sealed_point(const FoundSet& set) {
+    PointInfo info{.sequence = set.folder.sequence,
+                   .folder = set.folder.name,
+                   .sealed = true,
+                   .facts = set.facts(),
+                   .needs = {},
+                   .findings = set.findings};
+    for (const FileTrouble& file : look_at_sizes(store_, set))
+      info.findings.push_back(set.folder.name + "/" + file.name +
+                              (file.missing ? " is missing" : " has the wrong size"));
+    SetChecks checks = history_ != nullptr ? history_->checks(info.facts.set) : SetChecks{};
+    bool bad_check = checks.last && !checks.last->good;
+    if (bad_check)
+      info.findings.push_back("a check on " + local_text(checks.last->when) + " found damage in it");
+    Known one{checks.deep, !info.findings.empty(), {}};
+    if (bad_check) one.since = checks.last->when;
+    bool touched = checks.deep && *checks.deep->affected > 0;
+    if (touched)
+      info.findings.push_back(count_text(*checks.deep->affected, "file") +
+                              " cannot be restored as they were: kestrum verify lists them");
+    info.health = one.damaged || touched ? Health::damaged : checks.last ? Health::proved : Health::unproved;
+    known_.push_back(std::move(one));
+    return info;
+  }
+
+  // What lacks a set that it needs cannot be restored whole.
+  void judge_needs(std::size_t place, PointInfo& info) {
+    const SetNeeds& graph = sets_.needs();
+    SetNeeds::Closure needed = graph.closure(place);
+    for (const SetNeed& need : needed.missing) {
+      info.needs.push_back(need.sequence);
+      info.health = Health::incomplete;
+      info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
+    }
+    for (std::size_t other : needed.met) {
+      info.needs.push_back(graph.facts(other).sequence);
+      const Known& one = known_[other];
+      if (!one.damaged || info.health == Health::incomplete) continue;
+      // A check of this very point, or its making, after the damage was known, has looked into what it means.
+      const std::optional<CheckEntry>& deep = known_[place].deep;
+      if (deep && one.since && deep->when >= *one.since) continue;
+      info.health = Health::damaged;
+      info.findings.push_back("it needs set " + std::to_string(graph.facts(other).sequence) +
+                              ", which is damaged; what that means for it: kestrum verify");
+    }
+    std::sort(info.needs.begin(), info.needs.end());
+  }
+
+  const Store& store_;
+  const SetList& sets_;
+  History* history_;
+  std::vector<Known> known_;  // by place among the sealed
+};
 
 }  // namespace
 
-std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundSet>& sets, Ledger* ledger) {
-  std::vector<PointInfo> points;
-  struct Known {
-    std::optional<CheckEntry> last, deep;
-    bool damaged = false;
-    std::optional<Instant> since;  // when the damage was found
-  };
-  std::map<Id, Known> known;
-  for (const FoundSet& set : sets) {
-    if (set.superseded || set.folder.removing) continue;
-    PointInfo info;
-    info.sequence = set.folder.sequence;
-    info.folder = set.folder.name;
-    info.findings = set.findings;
-    if (set.refusal) info.findings.emplace_back(set.refusal->what());
-    info.sealed = set.sealed();
-    if (!set.sealed()) {
-      info.health = set.findings.empty() && !set.refusal ? "incomplete" : "damaged";
-      points.push_back(std::move(info));
-      continue;
-    }
-    info.facts = set.seal->core.facts;
-    check_files(store, set, info);
-    Known& one = known[info.facts.set];
-    if (ledger != nullptr) one.last = ledger->last_check(info.facts.set);
-    if (ledger != nullptr) one.deep = ledger->last_deep_check(info.facts.set);
-    if (one.last && !one.last->good)
-      info.findings.push_back("a check on " + local_text(one.last->when) + " found damage in it");
-    one.damaged = !info.findings.empty();
-    if (one.damaged && one.last && !one.last->good) one.since = one.last->when;
-    bool touched = one.deep && *one.deep->affected > 0;
-    if (touched)
-      info.findings.push_back(count_text(*one.deep->affected, "file") +
-                              " cannot be restored as they were: kestrum verify lists them");
-    info.health = one.damaged || touched ? "damaged" : one.last ? "proved" : "unproved";
-    points.push_back(std::move(info));
-  }
-  // What lacks a set that it needs cannot be restored whole.
-  for (PointInfo& info : points) {
-    std::vector<SetNeed> standing;  // the sets that stand for those it needs, each once
-    for (const SetNeed& need : std::exchange(info.facts.needs, {})) {
-      auto found = std::find_if(points.begin(), points.end(), [&](const PointInfo& other) {
-        return other.sealed && other.facts.meets(need, info.facts.chain);
-      });
-      SetNeed now = found == points.end() ? need : SetNeed{found->sequence, found->facts.set};
-      bool listed = std::any_of(standing.begin(), standing.end(),
-                                [&](const SetNeed& other) { return other.set == now.set; });
-      if (listed) continue;
-      standing.push_back(now);
-      if (found == points.end()) {
-        info.health = "incomplete";
-        info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
-        continue;
-      }
-      const Known& needed = known[found->facts.set];
-      const std::optional<CheckEntry>& deep = known[info.facts.set].deep;
-      // A check of this very point, or its making, after the damage was known, has looked into what it means.
-      bool looked_into = deep && needed.since && deep->when >= *needed.since;
-      if (!needed.damaged || looked_into || info.health == "incomplete") continue;
-      info.health = "damaged";
-      info.findings.push_back("it needs set " + std::to_string(need.sequence) +
-                              ", which is damaged; what that means for it: kestrum verify");
-    }
-    info.facts.needs = std::move(standing);
-  }
-  return points;
+std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history) {
+  return Judge(store, sets, history).points();
 }
 
-PointsResult list_points(const Subject& subject, Ledger* ledger) {
+PointsResult list_points(const LookSession& session, History* history) {
   PointsResult result;
-  result.destination = subject.root();
-  result.drive = subject.drive_name();
-  result.machine = subject.identity().machine;
-  result.job = subject.identity().name;
-  std::vector<FoundSet> sets = subject.sets();
-  for (const FoundSet& set : sets) {
-    if (set.sealed()) result.encrypted = keeps_others_out(set.seal->keys);
-  }
-  result.points = judge_points(subject.store(), sets, ledger);
-  result.space = subject.store().space();
+  result.destination = session.root();
+  result.drive = session.drive_name();
+  result.machine = session.identity().machine;
+  result.job = session.identity().name;
+  if (const FoundSet* newest = session.sets().newest())
+    result.encrypted = keeps_others_out(newest->seal->keys);
+  result.points = judge_points(session.store(), session.sets(), history);
+  result.findings = session.findings();
+  if (std::string gone = session.missing_end(); !gone.empty()) result.findings.push_back(gone);
+  result.space = session.store().space();
   return result;
 }
 
-OpenPoint::OpenPoint(const Subject& subject, const PointWish& wish)
-    : OpenPoint(subject.store(), subject.sets(), subject.keys(), wish) {}
+OpenPoint::OpenPoint(const LookSession& session, const PointWish& wish)
+    : OpenPoint(session.store(), session.sets(), session.keys(), wish) {}
 
-OpenPoint::OpenPoint(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const PointWish& wish)
-    : sets_(std::move(sets)),
-      sequence_(choose_point(sets_, wish).folder.sequence),
-      chain_(store, sets_, keys),
-      reader_(chain_, sequence_) {}
+OpenPoint::OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish)
+    : chain_(store, std::move(sets), keys),
+      reader_(chain_, choose_point(chain_.sets(), wish).folder.sequence) {}
 
 Error no_such_path(OpenPoint& point, const TreePath& path) {
   // The deepest folder of the path that is there, and what is in it.

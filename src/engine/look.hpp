@@ -2,8 +2,8 @@
 #pragma once
 
 #include "archive/catalog_reader.hpp"
-#include "engine/subject.hpp"
-#include "ledger/ledger.hpp"
+#include "base/results.hpp"
+#include "engine/session.hpp"
 
 namespace kestrum {
 
@@ -11,15 +11,16 @@ struct PointInfo {
   Sequence sequence = 0;
   std::string folder;
   bool sealed = false;
-  SetFacts facts;      // when sealed; `needs` as the sets that stand for them now
-  std::string health;  // unproved, proved, damaged, incomplete
+  SetFacts facts;               // when sealed
+  std::vector<Sequence> needs;  // all sets that a restore reads besides its own, and those that are missing
+  Health health = Health::unproved;
   std::vector<std::string> findings;
-  bool good() const { return health == "proved" || health == "unproved"; }
+  bool good() const { return is_good(health); }
 };
 
-// What is known of each set's health, without a key, by sizes and by what checks found. `ledger` may be
-// nullptr. Sets that a folded one covers are left out.
-std::vector<PointInfo> judge_points(const Store& store, const std::vector<FoundSet>& sets, Ledger* ledger);
+// What is known of each set's health, without a key, by sizes and by what checks found. `history` may be
+// nullptr. Sets that a folded one covers are left out. Each folder is listed once.
+std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history);
 
 struct PointsResult {
   std::string destination;
@@ -27,34 +28,33 @@ struct PointsResult {
   std::string machine;
   std::string job;
   bool encrypted = false;
-  std::vector<PointInfo> points;  // in order
+  std::vector<PointInfo> points;      // in order
+  std::vector<std::string> findings;  // of the drive, the job's folder, and what is gone
   StoreSpace space;
 };
 
-// Needs no key: seals are read as they say. `ledger` adds what checks found; may be nullptr. Looks at file
+// Needs no key: seals are read as they say. `history` adds what checks found; may be nullptr. Looks at file
 // sizes.
-PointsResult list_points(const Subject& subject, Ledger* ledger);
+PointsResult list_points(const LookSession& session, History* history);
 
 // A point opened for reading.
 class OpenPoint {
  public:
   // Throws damage, key, usage (no such point).
-  OpenPoint(const Subject& subject, const PointWish& wish);
+  OpenPoint(const LookSession& session, const PointWish& wish);
   // The same on sets in any store, which must outlive this.
-  OpenPoint(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const PointWish& wish);
+  OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish);
   const SetFacts& facts() { return reader_.set().facts(); }
   PointReader& reader() { return reader_; }
   CatalogReader catalog() { return CatalogReader(reader_, reader_.set().root().catalog); }
 
  private:
-  std::vector<FoundSet> sets_;
-  Sequence sequence_;
   ChainReader chain_;
   PointReader reader_;
 };
 
-// A folder's direct children, or the one entry when the path is no folder. `listed_folder` tells which it
-// was. Throws usage when the path is not in the point, offering the nearest names.
+// A folder with its direct children, or the one entry when the path is no folder. Throws usage when the path
+// is not in the point, offering the nearest names.
 struct Listing {
   Entry self;
   std::vector<Entry> children;

@@ -1,6 +1,5 @@
 #include "engine/outlook.hpp"
 
-#include "engine/destination.hpp"
 #include "engine/preview.hpp"
 
 namespace kestrum {
@@ -34,7 +33,7 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
     asked = job.runs[coming[0].phrase].kind;
   }
   Instant when = out.when.value_or(now);
-  out.next = decide_kind({job.kind, job.renew}, chain_sets(out.sets), {}, asked, when);
+  out.next = decide_kind({job.kind, job.renew}, chain_sets(out.sets), ProtectionChange::none, asked, when);
   SizeModel sizes = size_model(out.sets, 0);
   KeptSet next;
   next.facts.sequence = points.empty() ? 1 : points.back().sequence + 1;
@@ -42,14 +41,15 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
   next.facts.chain = out.next.chain.value_or(next.facts.set);
   next.facts.kind = out.next.kind;
   next.facts.base = out.next.base;
-  next.facts.needs = out.next.needs;
+  if (out.next.base) {
+    next.facts.needs = new_needs(out.next, chain_sets(out.sets)).direct;
+    next.facts.needs_follow = true;
+  }
   next.facts.started = when;
   next.facts.totals.stored_bytes = sizes.full_bytes;
-  for (const KeptSet& base : out.sets) {
-    if (out.next.base && base.facts.sequence == *out.next.base)
-      next.facts.totals.stored_bytes = sizes.changed_bytes(
-          std::chrono::duration<double>(between(base.facts.started, when)).count() / 86400);
-  }
+  if (out.next.base)
+    next.facts.totals.stored_bytes = sizes.changed_bytes(
+        std::chrono::duration<double>(between(out.next.base_started, when)).count() / 86400);
   std::uint64_t bytes = next.facts.totals.stored_bytes;
   out.sets.push_back(std::move(next));
   KeepQuestion question;
@@ -68,20 +68,19 @@ JobForecast forecast_job(const std::string& name, unsigned days, const RunContex
   std::optional<JobState> state = context.home.load_state(name);
   DestinationChoice choice = choose_destinations(job, state, context.machine, context.open_store);
   if (choice.trouble) throw *choice.trouble;
-  Destination destination =
-      find_destination(job, choice.use.front(), state, context.machine, context.open_store);
-  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(
-      context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
+  LookSession session(job, choice.use.front(), state, context, job_keys(job, context.ask));
+  History history =
+      History::open(context.home, [&](const std::string& text) { context.observer.note(text); });
   JobForecast out;
   out.job = name;
-  out.root = destination.root;
+  out.root = session.root();
   ForecastQuestion& question = out.question;
   question.kind = job.kind;
   question.renew = job.renew;
   question.keep = job.keep;
   question.now = context.clock.now();
   question.days = days;
-  StoreSpace space = destination.store->space();
+  StoreSpace space = session.store().space();
   question.total = space.total;
   question.free = space.free;
   for (const Phrase& phrase : job.runs) {
@@ -89,10 +88,7 @@ JobForecast forecast_job(const std::string& name, unsigned days, const RunContex
     question.runs.push_back(phrase);
     out.scheduled = true;
   }
-  if (destination.identity)
-    question.sets = kept_sets(judge_points(
-        *destination.store, read_sets(*destination.store, destination.folder, destination.identity->job),
-        ledger.get()));
+  question.sets = kept_sets(judge_points(session.store(), session.sets(), &history));
   bool any_full = std::any_of(question.sets.begin(), question.sets.end(),
                               [](const KeptSet& set) { return set.facts.kind == Kind::full; });
   std::uint64_t first_full = any_full ? 0 : preview_job(name, Kind::full, context).estimate.stored_bytes;

@@ -14,7 +14,7 @@ namespace kestrum {
 namespace {
 
 // The content of a small file with a secret. `what` is it: "passphrase file".
-std::string read_secret_file(const std::string& path, const std::string& what, const std::string& how) {
+SecretText read_secret_file(const std::string& path, const std::string& what, const std::string& how) {
   struct stat status {};
   if (stat(path.c_str(), &status) != 0)
     throw Error(ErrorKind::key,
@@ -25,7 +25,8 @@ std::string read_secret_file(const std::string& path, const std::string& what, c
                 "close it with: chmod 600 " + printable(path));
   }
   try {
-    return std::string(as_text(read_small_file(path, 4096)));
+    Bytes content = read_small_file(path, 4096);
+    return SecretText::take(content);
   } catch (const Error& error) {
     throw Error(ErrorKind::key, error.what(), "run kestrum as the owner of that file");
   }
@@ -33,32 +34,33 @@ std::string read_secret_file(const std::string& path, const std::string& what, c
 
 }  // namespace
 
-std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
-                                          const AskPassphrase& ask) {
+std::optional<SecretText> get_passphrase(const std::string& source, const std::string& what,
+                                         const AskPassphrase& ask) {
   if (!source.starts_with("file:")) {
     if (!ask) return std::nullopt;
-    std::optional<std::string> typed = ask(what);
+    std::optional<SecretText> typed = ask(what);
     if (typed && typed->empty())
       throw Error(ErrorKind::key, "the passphrase is empty", "type one; without it nothing can be opened");
     return typed;
   }
   std::string path = source.substr(5);
-  std::string text =
+  SecretText content =
       read_secret_file(path, "passphrase file",
                        "create it with the passphrase on one line, and: chmod 600 " + printable(path));
-  if (text.ends_with('\n')) text.pop_back();
-  if (text.ends_with('\r')) text.pop_back();
+  std::string_view text = content.view();
+  if (text.ends_with('\n')) text.remove_suffix(1);
+  if (text.ends_with('\r')) text.remove_suffix(1);
   if (text.empty())
     throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty",
                 "put the passphrase on its first line");
-  return text;
+  return SecretText(text);
 }
 
 RecoveryKey read_recovery_secret(const std::string& path) {
   constexpr const char* how = "name the file that 'kestrum recovery create' wrote";
   // What it is comes before who may read it: the public part may be read by everybody.
   if (path.ends_with(".pub")) parse_recovery_secret(as_text(read_small_file(path, 4096)), path);
-  return parse_recovery_secret(read_secret_file(path, "recovery key", how), path);
+  return parse_recovery_secret(read_secret_file(path, "recovery key", how).view(), path);
 }
 
 RecoveryPublic read_recovery_public(const std::string& path) {

@@ -6,16 +6,17 @@
 #include <string>
 
 #include "archive/recovery_key.hpp"
+#include "base/secret_text.hpp"
 
 namespace kestrum {
 
-// Asks the person; nothing when there is no terminal. `again`: a second time for a new passphrase.
-using AskPassphrase = std::function<std::optional<std::string>(const std::string& what)>;
+// Asks the person for `what`, without showing what is typed; nothing when there is no terminal.
+using AskPassphrase = std::function<std::optional<SecretText>(const std::string& what)>;
 
 // `source` is "file:/path" or "ask". Throws Error of kind key when the file cannot be read, is empty, or may
 // be read by others. One line end at the end of the file is dropped.
-std::optional<std::string> get_passphrase(const std::string& source, const std::string& what,
-                                          const AskPassphrase& ask);
+std::optional<SecretText> get_passphrase(const std::string& source, const std::string& what,
+                                         const AskPassphrase& ask);
 
 // Makes a recovery key: its secret part in `path`, for its owner only, its public part in `path`.pub. Never
 // over files that are there (Error of kind usage); both or none.

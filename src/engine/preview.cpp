@@ -3,9 +3,10 @@
 #include "base/text.hpp"
 #include "engine/chain_state.hpp"
 #include "engine/comparison.hpp"
-#include "engine/destination.hpp"
 #include "engine/disk_sharing.hpp"
-#include "engine/file_saver.hpp"
+#include "engine/run_facts.hpp"
+#include "engine/session.hpp"
+#include "job/job_selection.hpp"
 #include "source/walk_ahead.hpp"
 
 namespace kestrum {
@@ -23,12 +24,7 @@ class Preview {
       : job_(std::move(job)),
         context_(context),
         on_item_(on_item),
-        ledger_(Ledger::open_or_renew(context.home.ledger_path(),
-                                      [this](const std::string& text) { note(text); })),
-        keys_([this] {
-          return get_passphrase(job_.passphrase, "passphrase of the job '" + printable(job_.name) + "'",
-                                context_.ask);
-        }) {}
+        history_(History::open(context.home, [this](const std::string& text) { note(text); })) {}
 
   PreviewResult run(std::optional<Kind> wanted) {
     std::optional<JobState> state = context_.home.load_state(job_.name);
@@ -36,17 +32,18 @@ class Preview {
     if (choice.trouble) throw *choice.trouble;
     for (std::size_t i = 1; choice.each && i < choice.use.size(); ++i)
       note("a set goes to " + printable(choice.use[i]) + " too");
-    destination_ = find_destination(job_, choice.use.front(), state, context_.machine, context_.open_store);
-    result_.destination = destination_.root;
-    result_.drive = destination_.facts;
+    session_.emplace(job_, choice.use.front(), state, context_, job_keys(job_, context_.ask));
+    result_.destination = session_->root();
+    result_.drive = session_->destination().facts;
     Selection selection = select(job_.what, context_.people, context_.clock.now(),
                                  [this](const std::string& text) { note(text); });
     exclude_destinations(job_, selection);
-    ChainReader chain(*destination_.store, found_sets(state), keys_);
+    look_over();
+    ChainReader chain(session_->store(), session_->sets(), session_->keys());
     KindDecision decision = decide(chain, wanted);
     result_.sequence = highest_ + 1;
     auto begun = std::chrono::steady_clock::now();
-    ChainChunks known(readers_of(chain, decision.needs));
+    ChainChunks known(readers_of(chain, needs_.all));
     PreviewTally tally(selection);
     walk(selection, chain, decision, known, tally);
     auto walked = std::chrono::steady_clock::now() - begun;
@@ -62,31 +59,31 @@ class Preview {
     context_.observer.note(text);
   }
 
-  std::vector<FoundSet> found_sets(const std::optional<JobState>& state) {
-    std::vector<FoundSet> sets;
-    if (destination_.identity)
-      sets = read_sets(*destination_.store, destination_.folder, destination_.identity->job);
-    const DriveState* drive = state && destination_.drive ? state->drive(destination_.drive->id) : nullptr;
+  void look_over() {
+    const std::optional<JobState>& state = session_->state();
+    const std::optional<DriveIdentity>& identity = session_->destination().drive;
+    const DriveState* drive = state && identity ? state->drive(identity->id) : nullptr;
     highest_ = drive != nullptr ? drive->highest : 0;
-    for (const FoundSet& set : sets) {
+    for (const FoundSet& set : session_->sets()) {
       if (set.refusal) throw *set.refusal;
       for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
       highest_ = std::max(highest_, set.folder.sequence);
     }
-    return sets;
+    if (std::string gone = session_->missing_end(); !gone.empty()) note(gone);
   }
 
   KindDecision decide(ChainReader& chain, std::optional<Kind> wanted) {
-    std::string protection = protection_change(chain, job_);
-    std::vector<ChainSet> surveyed =
-        protection.empty() ? survey_chain(chain, ledger_.get(), {}) : list_chain(chain);
+    ProtectionChange protection = protection_change(session_->sets(), job_);
+    std::vector<ChainSet> surveyed = protection == ProtectionChange::none ? survey_chain(chain, history_, {})
+                                                                          : list_chain(session_->sets());
     for (const ChainSet& set : surveyed) {
       result_.held_bytes += set.facts.totals.stored_bytes;
       if (set.facts.kind == Kind::full) result_.full_bytes = set.facts.totals.stored_bytes;
     }
     KindDecision decision =
         decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted, context_.clock.now());
-    result_.kind = kind_name(decision.kind);
+    needs_ = new_needs(decision, surveyed);
+    result_.kind = decision.kind;
     result_.reason = decision.reason;
     return decision;
   }
@@ -122,7 +119,7 @@ class Preview {
     WalkAhead walker(
         selection, filesystems, problem, [this](const std::string& text) { note(text); }, left_out);
     while (const Walked* found = walker.next()) {
-      check_stop(context_.observer);
+      context_.control.checkpoint();
       take(selection, *found, comparison ? comparison->match(*found) : Match{}, tally);
     }
     if (!comparison) return;
@@ -149,13 +146,14 @@ class Preview {
   void measure(ChainReader& chain, const KindDecision& decision, ChainChunks& known,
                std::chrono::nanoseconds walked) {
     context_.observer.phase_begins(Phase::sampling, {});
-    bool builds_on = !decision.needs.empty();
-    Naming naming(builds_on ? chain.set(decision.needs.front().sequence).naming_key() : SecretKey::random());
-    result_.estimate = sampler_.estimate(job_.level, naming, builds_on ? &known : nullptr, context_.observer);
+    bool builds_on = decision.base.has_value();
+    Naming naming(builds_on ? chain.set(*decision.base).naming_key() : SecretKey::random());
+    result_.estimate = sampler_.estimate(job_.level, naming, builds_on ? &known : nullptr, context_.observer,
+                                         context_.control);
     if (decision.kind == Kind::full) result_.full_bytes = result_.estimate.stored_bytes;
     // Bytes a second, from the last runs that read enough to tell, or from the sample on all workers.
     double rate = 0;
-    for (const RunEntry& run : ledger_->runs(job_.name, 20)) {
+    for (const RunEntry& run : history_.runs(job_.name, 20)) {
       double seconds =
           run.ended ? std::chrono::duration<double>(between(run.started, *run.ended)).count() : 0;
       if (run.totals.read_bytes < (32u << 20) || seconds <= 0) continue;
@@ -181,7 +179,7 @@ class Preview {
     result_.top_folders = tally.by_top_folder();
     result_.largest = tally.largest();
     result_.left_out = tally.left_out();
-    StoreSpace space = destination_.store->space();
+    StoreSpace space = session_->store().space();
     result_.free_bytes = space.free;
     result_.total_bytes = space.total;
   }
@@ -191,7 +189,7 @@ class Preview {
       note("the pattern '" + printable(pattern) + "' of [what] skip decided about nothing");
     for (const std::string& text : selection.skip.contradictions()) note(text);
     if (result_.all.all().files == 0) note("there is no file to save");
-    std::string shared = shared_disk(selection, destination_.root, destination_.facts);
+    std::string shared = shared_disk(selection, session_->root(), session_->destination().facts);
     if (!shared.empty() && !job_.same_disk) note(shared);
     if (job_.encryption == Encryption::none)
       note("the sets are not encrypted: whoever has the drive can read them");
@@ -201,9 +199,9 @@ class Preview {
   const RunContext& context_;
   const OnPreviewItem& on_item_;
   PreviewResult result_;
-  std::unique_ptr<Ledger> ledger_;
-  KeyRing keys_;
-  Destination destination_;
+  History history_;
+  std::optional<LookSession> session_;
+  NewNeeds needs_;
   Sequence highest_ = 0;
   SizeSampler sampler_;
 };

@@ -10,7 +10,7 @@ namespace kestrum {
 struct PreviewResult {
   std::string destination;
   DriveFacts drive;
-  std::string kind;
+  Kind kind = Kind::full;
   std::string reason;
   Sequence sequence = 0;
   VerdictCounts all;

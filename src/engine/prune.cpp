@@ -5,45 +5,59 @@
 namespace kestrum {
 namespace {
 
-// Opens the job on each destination that is connected and calls `use` there.
-void on_each_drive(const std::string& name, bool change, const RunContext& context,
-                   const std::function<void(Destination&, Upkeep&, const Job&)>& use) {
-  Job job = context.home.load_job(name);
-  std::optional<JobState> state = context.home.load_state(name);
-  std::unique_ptr<Ledger> ledger = Ledger::open_or_renew(
-      context.home.ledger_path(), [&](const std::string& text) { context.observer.note(text); });
-  KeyRing keys([&] {
-    return get_passphrase(job.passphrase, "passphrase of the job '" + printable(job.name) + "'", context.ask);
-  });
-  std::optional<Error> first;
-  bool any = false;
-  for (const std::string& named : job.destinations) {
-    Destination destination;
-    try {
-      destination = find_destination(job, named, state, context.machine, context.open_store);
-      if (!destination.identity || !destination.drive || !state)
-        throw Error(
-            ErrorKind::no_destination,
-            "there is no archive set of the job '" + printable(name) + "' in " + printable(named) + " yet",
-            "run the job first: kestrum run " + printable(name));
-    } catch (const Error& error) {
-      if (!first) first = error;
-      context.observer.note(error.what());
-      continue;
+// What one verb on all destinations of a job shares.
+struct EachDrive {
+  EachDrive(const std::string& name, const RunContext& given)
+      : context(given),
+        job(given.home.load_job(name)),
+        state(given.home.load_state(name)),
+        history(History::open(given.home, [&](const std::string& text) { given.observer.note(text); })),
+        keys(job_keys(job, given.ask)) {}
+
+  // Calls `use` for each destination that is connected and has a set.
+  void visit(const std::function<void(LookSession)>& use) {
+    std::optional<Error> first;
+    bool any = false;
+    for (const std::string& named : job.destinations) {
+      std::optional<LookSession> session;
+      try {
+        session.emplace(job, named, state, context, keys);
+        if (!session->has_identity() || !session->destination().drive || !state)
+          throw Error(ErrorKind::no_destination,
+                      "there is no archive set of the job '" + printable(job.name) + "' in " +
+                          printable(named) + " yet",
+                      "run the job first: kestrum run " + printable(job.name));
+      } catch (const Error& error) {
+        if (!first) first = error;
+        context.observer.note(error.what());
+        continue;
+      }
+      any = true;
+      use(std::move(*session));
     }
-    any = true;
-    std::optional<JobLock> lock;
-    if (change) {
-      lock.emplace(*destination.store, destination.folder, context.machine);
-      tidy_job_folder(*destination.store, destination.folder, destination.identity->job,
-                      [&](const std::string& text) { context.observer.note(text); });
-    }
-    Upkeep upkeep(job, destination, *state, keys, ledger.get(), context, lock ? &*lock : nullptr);
-    if (change) upkeep.finish_folds();
-    use(destination, upkeep, job);
+    if (!any) throw *first;
   }
-  if (!any) throw *first;
-}
+
+  // The same for writing, with whatever a drive that goes away means for what failed.
+  void change(const std::function<void(WriteSession&)>& use) {
+    visit([&](LookSession found) {
+      WriteSession session(std::move(found), context);
+      try {
+        session.finish_folds();
+        use(session);
+      } catch (const Error& error) {
+        throw session.guard().explain(error);
+      }
+      if (session.memory_trouble()) context.observer.note(session.memory_trouble()->what());
+    });
+  }
+
+  const RunContext& context;
+  Job job;
+  std::optional<JobState> state;
+  History history;
+  std::shared_ptr<KeyRing> keys;
+};
 
 std::uint64_t stored(const std::vector<KeptSet>& sets) {
   std::uint64_t bytes = 0;
@@ -81,59 +95,98 @@ KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets, 
 
 }  // namespace
 
+namespace {
+
+PruneOutcome prune_outcome(const LookSession& session, const KeepQuestion& question) {
+  PruneOutcome outcome;
+  const Job& job = *session.job();
+  outcome.destination = session.destination().named;
+  outcome.root = session.root();
+  outcome.rules = keep_lines(acting_rules(job.keep), job.renew.never());
+  outcome.sets = question.sets;
+  outcome.plan = plan_keep(question);
+  return outcome;
+}
+
+}  // namespace
+
 std::vector<PruneOutcome> prune_job(const std::string& name, bool dry, const RunContext& context) {
   std::vector<PruneOutcome> outcomes;
-  on_each_drive(name, !dry, context, [&](Destination& destination, Upkeep& upkeep, const Job& job) {
-    PruneOutcome outcome;
-    outcome.destination = destination.named;
-    outcome.root = destination.root;
-    outcome.rules = keep_lines(acting_rules(job.keep), job.renew.never());
-    KeepQuestion question = upkeep.question();
-    outcome.sets = question.sets;
-    outcome.plan = plan_keep(question);
-    if (!dry) outcome.done = upkeep.prune();
-    outcome.space = destination.store->space();
+  EachDrive drives(name, context);
+  if (dry) {
+    drives.visit([&](const LookSession& session) {
+      KeepQuestion question = keep_question(session, drives.history, context);
+      outcomes.push_back(prune_outcome(session, question));
+      outcomes.back().space = session.store().space();
+    });
+    return outcomes;
+  }
+  drives.change([&](WriteSession& session) {
+    Upkeep upkeep(session, drives.history);
+    PruneOutcome outcome = prune_outcome(session, keep_question(session, drives.history, context));
+    outcome.done = upkeep.prune();
+    outcome.space = session.store().space();
     outcomes.push_back(std::move(outcome));
   });
   return outcomes;
 }
+
+namespace {
+
+std::vector<KeepStep> fold_steps(const FoldRequest& request, const KeepQuestion& question,
+                                 const std::string& job) {
+  if (!question.hold.empty())
+    throw Error(ErrorKind::failed, "nothing is folded: " + question.hold, "run it with the real clock");
+  if (request.last) return {range_of(request, question.sets, job)};
+  std::vector<KeepStep> steps;
+  for (const KeepStep& step : plan_keep(question).steps) {
+    if (step.fold) steps.push_back(step);
+  }
+  return steps;
+}
+
+FoldOutcome fold_outcome(const LookSession& session, const KeepQuestion& question) {
+  FoldOutcome outcome;
+  outcome.destination = session.destination().named;
+  outcome.root = session.root();
+  outcome.bytes_before = outcome.bytes_after = stored(question.sets);
+  return outcome;
+}
+
+}  // namespace
 
 std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& request,
                                   const RunContext& context) {
   std::vector<FoldOutcome> outcomes;
   if (request.first && !request.last)
     throw Error(ErrorKind::usage, "a first point alone is no range", "name the last one too: --last POINT");
-  if (request.last && context.home.load_job(name).destinations.size() > 1)
+  EachDrive drives(name, context);
+  if (request.last && drives.job.destinations.size() > 1)
     throw Error(ErrorKind::usage, "the job has several destinations, each with points of its own",
                 "leave out --first and --last: what the keep rules let go is folded on each");
-  on_each_drive(name, !request.dry, context, [&](Destination& destination, Upkeep& upkeep, const Job&) {
-    FoldOutcome outcome;
-    outcome.destination = destination.named;
-    outcome.root = destination.root;
-    KeepQuestion question = upkeep.question();
-    if (!question.hold.empty())
-      throw Error(ErrorKind::failed, "nothing is folded: " + question.hold, "run it with the real clock");
-    outcome.bytes_before = stored(question.sets);
-    std::vector<KeepStep> steps;
-    if (request.last) {
-      steps.push_back(range_of(request, question.sets, name));
-    } else {
-      for (const KeepStep& step : plan_keep(question).steps) {
-        if (step.fold) steps.push_back(step);
-      }
-    }
-    for (const KeepStep& step : steps) {
-      if (request.dry) {
-        outcome.batches.push_back(upkeep.fold_plan(step.first, step.last));
+  if (request.dry) {
+    drives.visit([&](const LookSession& session) {
+      KeepQuestion question = keep_question(session, drives.history, context);
+      FoldOutcome outcome = fold_outcome(session, question);
+      for (const KeepStep& step : fold_steps(request, question, name)) {
+        outcome.batches.push_back(look_at_fold(session, context, step.first, step.last));
         outcome.points_gone += outcome.batches.back().sets.size() - 1;
-      } else {
-        outcome.points_gone += upkeep.fold(step.first, step.last, [&](const FoldPlan& plan) {
-          outcome.batches.push_back(plan);
-          context.observer.note("folding points " + std::to_string(plan.sets.front()) + " to " +
-                                std::to_string(plan.last) + ": needs up to " +
-                                size_text(plan.needed_bytes()) + " for a while");
-        });
       }
+      outcomes.push_back(std::move(outcome));
+    });
+    return outcomes;
+  }
+  drives.change([&](WriteSession& session) {
+    Upkeep upkeep(session, drives.history);
+    KeepQuestion question = upkeep.question();
+    FoldOutcome outcome = fold_outcome(session, question);
+    for (const KeepStep& step : fold_steps(request, question, name)) {
+      outcome.points_gone += upkeep.fold(step.first, step.last, [&](const FoldPlan& plan) {
+        outcome.batches.push_back(plan);
+        context.observer.note("folding points " + std::to_string(plan.sets.front()) + " to " +
+                              std::to_string(plan.last) + ": needs up to " + size_text(plan.needed_bytes()) +
+                              " for a while");
+      });
     }
     outcome.bytes_after = stored(upkeep.question().sets);
     outcomes.push_back(std::move(outcome));

@@ -4,7 +4,6 @@
 #include <set>
 
 #include "base/text.hpp"
-#include "engine/file_saver.hpp"
 #include "engine/leaf_writer.hpp"
 
 namespace kestrum {
@@ -29,9 +28,13 @@ bool share_a_name(const std::vector<TreePath>& picked) {
 
 class Restorer {
  public:
-  Restorer(OpenPoint& point, const RestoreRequest& request, Observer& observer,
+  Restorer(OpenPoint& point, const RestoreRequest& request, Observer& observer, RunControl& control,
            const std::function<void(const RestoredItem&)>& item)
-      : state_(point, request, observer, item), point_(point), request_(request), observer_(observer) {}
+      : state_(point, request, observer, control, item),
+        point_(point),
+        request_(request),
+        observer_(observer),
+        control_(control) {}
 
   RestoreResult run() {
     std::vector<TreePath> picked = reduced(request_.paths);
@@ -66,7 +69,7 @@ class Restorer {
       try {
         for (std::optional<Entry> entry = catalog.next(); entry && entry->path.is_within(path);
              entry = catalog.next()) {
-          check_stop(observer_);
+          control_.checkpoint();
           totals.bytes += entry->size;
           ++totals.files;
         }
@@ -83,7 +86,7 @@ class Restorer {
     if (whole_path && !request_.dry) restore_ancestors(catalog, picked);
     catalog.seek(picked);
     while (true) {
-      check_stop(observer_);
+      control_.checkpoint();
       std::optional<Entry> entry;
       try {
         entry = catalog.next();
@@ -140,9 +143,7 @@ class Restorer {
         leaves_.restore(entry, place);
       }
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::stopped || error.kind() == ErrorKind::full ||
-          error.kind() == ErrorKind::key)
-        throw;
+      if (error.kind() == ErrorKind::full || error.kind() == ErrorKind::key) throw;
       if (error.kind() == ErrorKind::damage) state_.result.damaged = true;
       state_.problem(entry.path, "restore", error.what());
     }
@@ -183,6 +184,7 @@ class Restorer {
   OpenPoint& point_;
   const RestoreRequest& request_;
   Observer& observer_;
+  RunControl& control_;
   std::vector<OpenFolder> folders_;
 };
 
@@ -195,15 +197,16 @@ std::optional<Layout> parse_layout(std::string_view name) {
   return std::nullopt;
 }
 
-RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request,
-                      Observer& observer, const std::function<void(const RestoredItem&)>& item) {
+RestoreResult restore(const LookSession& subject, const PointWish& wish, const RestoreRequest& request,
+                      Observer& observer, RunControl& control,
+                      const std::function<void(const RestoredItem&)>& item) {
   OpenPoint point(subject, wish);
-  return restore(point, request, observer, item);
+  return restore(point, request, observer, control, item);
 }
 
 RestoreResult restore(OpenPoint& point, const RestoreRequest& request, Observer& observer,
-                      const std::function<void(const RestoredItem&)>& item) {
-  Restorer restorer(point, request, observer, item);
+                      RunControl& control, const std::function<void(const RestoredItem&)>& item) {
+  Restorer restorer(point, request, observer, control, item);
   return restorer.run();
 }
 

@@ -42,12 +42,13 @@ struct RestoreResult {
 };
 
 // Calls `item` for each thing restored, in order. What concerns one file is a problem of the result; throws
-// Error for the rest: usage for a path that is not in the point, full, stopped.
-RestoreResult restore(const Subject& subject, const PointWish& wish, const RestoreRequest& request,
-                      Observer& observer, const std::function<void(const RestoredItem&)>& item);
+// Error for the rest: usage for a path that is not in the point, full; Stopped.
+RestoreResult restore(const LookSession& subject, const PointWish& wish, const RestoreRequest& request,
+                      Observer& observer, RunControl& control,
+                      const std::function<void(const RestoredItem&)>& item);
 
 // The same from a point that is open already.
 RestoreResult restore(OpenPoint& point, const RestoreRequest& request, Observer& observer,
-                      const std::function<void(const RestoredItem&)>& item);
+                      RunControl& control, const std::function<void(const RestoredItem&)>& item);
 
 }  // namespace kestrum

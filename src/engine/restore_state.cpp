@@ -4,7 +4,7 @@
 #include <cerrno>
 
 #include "base/text.hpp"
-#include "engine/set_run.hpp"
+#include "engine/problem_list.hpp"
 
 namespace kestrum {
 namespace {
@@ -55,10 +55,11 @@ std::string operation_of(const AttributeLoss& loss) {
 }  // namespace
 
 RestoreState::RestoreState(OpenPoint& open_point, const RestoreRequest& asked, Observer& watching,
-                           const std::function<void(const RestoredItem&)>& each)
+                           RunControl& steering, const std::function<void(const RestoredItem&)>& each)
     : point(open_point),
       request(asked),
       observer(watching),
+      control(steering),
       item(each),
       stamp(stamp_of(open_point.facts().started)) {
   result.point = point.facts();

@@ -12,12 +12,13 @@ namespace kestrum {
 class RestoreState {
  public:
   // References must outlive this.
-  RestoreState(OpenPoint& open_point, const RestoreRequest& asked, Observer& watching,
+  RestoreState(OpenPoint& open_point, const RestoreRequest& asked, Observer& watching, RunControl& steering,
                const std::function<void(const RestoredItem&)>& each);
 
   OpenPoint& point;
   const RestoreRequest& request;
   Observer& observer;
+  RunControl& control;
   const std::function<void(const RestoredItem&)>& item;
   std::string stamp;                    // of the point, fit for a file's name
   std::optional<RestoreTarget> target;  // not in a dry restore

@@ -1,12 +1,11 @@
 #include "engine/selection_count.hpp"
 
-#include "engine/file_saver.hpp"
 #include "source/walk_ahead.hpp"
 
 namespace kestrum {
 
-SelectionCount count_selection(const WhatToSave& what, const People& people, Instant now,
-                               Observer& observer) {
+SelectionCount count_selection(const WhatToSave& what, const People& people, Instant now, Observer& observer,
+                               RunControl& control) {
   Selection selection = select(what, people, now, [](const std::string&) {});
   PreviewTally tally(selection);
   SelectionCount count;
@@ -15,7 +14,7 @@ SelectionCount count_selection(const WhatToSave& what, const People& people, Ins
   WalkAhead walker(
       selection, filesystems, [&](const Problem&) { ++count.problems; }, [](const std::string&) {});
   while (const Walked* found = walker.next()) {
-    check_stop(observer);
+    control.checkpoint();
     PreviewItem item;
     bool content = S_ISREG(found->status.st_mode) || found->device;
     item.size = content ? static_cast<std::uint64_t>(found->status.st_size) : 0;

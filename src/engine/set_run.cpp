@@ -26,28 +26,26 @@ bool same_to_a_person(const Entry& a, const Entry& b) {
          a.incomplete == b.incomplete;
 }
 
-}  // namespace
-
-void add_problem(std::vector<Problem>& problems, Observer& observer, Problem problem) {
-  observer.problem(problem);
-  if (problems.size() < most_problems) {
-    problems.push_back(std::move(problem));
-  } else if (problems.size() == most_problems) {
-    problems.push_back({"", "list", "there were more problems than are kept; these are the first 100,000"});
-  }
+const Clock& system_clock() {
+  static const SystemClock clock;
+  return clock;
 }
 
+}  // namespace
+
 SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison,
-               ChunkSink& writer, const SecretKey& naming_key, Observer& observer,
+               ChunkSink& writer, const SecretKey& naming_key, const RunContext& context,
                std::vector<Problem>& problems)
     : selection_(selection),
       filesystems_(filesystems),
       comparison_(comparison),
       writer_(writer),
-      observer_(observer),
+      observer_(context.observer),
+      control_(context.control),
+      file_clock_(context.file_clock != nullptr ? *context.file_clock : system_clock()),
       problems_(problems),
       cutter_(naming_key),
-      saver_(writer, cutter_, observer),
+      saver_(writer, cutter_, context.observer, context.control),
       catalog_(writer, naming_key) {}
 
 void SetRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
@@ -59,7 +57,7 @@ SetRunResult SetRun::run() {
       selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
       [this](const std::string& text) { observer_.note(text); });
   while (const Walked* found = walker.next()) {
-    check_stop(observer_);
+    control_.checkpoint();
     take(*found);
   }
   if (comparison_ != nullptr) {
@@ -120,10 +118,10 @@ void SetRun::set_status(Entry& entry, const struct stat& status, const Walked& f
     entry.device_major = major(status.st_rdev);
     entry.device_minor = minor(status.st_rdev);
   }
-  // By the real clock, whatever clock the run was given: the question is whether another change within the
-  // file system's time step could follow unseen. Where the status change time means nothing, the modification
-  // counts.
-  Instant limit = SystemClock().now();
+  // By the clock that dates files, whatever clock the run was given: the question is whether another change
+  // within the file system's time step could follow unseen. Where the status change time means nothing, the
+  // modification counts.
+  Instant limit = file_clock_.now();
   limit.seconds -= 3;
   entry.fresh =
       entry.changed > limit || (!filesystems_.at(found.filesystem).stable_inodes() && entry.modified > limit);

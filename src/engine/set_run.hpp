@@ -8,6 +8,8 @@
 #include "archive/set_writer.hpp"
 #include "engine/comparison.hpp"
 #include "engine/file_saver.hpp"
+#include "engine/problem_list.hpp"
+#include "engine/run_context.hpp"
 #include "source/file_facts.hpp"
 
 namespace kestrum {
@@ -22,7 +24,7 @@ class SetRun {
  public:
   // References must outlive this. `comparison` may be nullptr: a full set.
   SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison, ChunkSink& writer,
-         const SecretKey& naming_key, Observer& observer, std::vector<Problem>& problems);
+         const SecretKey& naming_key, const RunContext& context, std::vector<Problem>& problems);
   SetRunResult run();
 
  private:
@@ -42,6 +44,8 @@ class SetRun {
   Comparison* comparison_;
   ChunkSink& writer_;
   Observer& observer_;
+  RunControl& control_;
+  const Clock& file_clock_;
   std::vector<Problem>& problems_;
   Cutter cutter_;
   FileSaver saver_;
@@ -52,9 +56,5 @@ class SetRun {
   std::map<std::pair<std::uint32_t, std::uint64_t>, Entry> names_;
   SetRunResult result_;
 };
-
-// Too many to keep all of them: the list ends with one that says how many more there were.
-inline constexpr std::size_t most_problems = 100000;
-void add_problem(std::vector<Problem>& problems, Observer& observer, Problem problem);
 
 }  // namespace kestrum

@@ -1,125 +1,153 @@
 #include "engine/set_store.hpp"
 
 #include "base/text.hpp"
-#include "calendar/local_time.hpp"
-#include "engine/unfinished_folder.hpp"
+#include "engine/run_facts.hpp"
 
 namespace kestrum {
-namespace {
 
-void write_open_mark(Store& store, const SetPlan& plan, const SetIdentity& identity,
-                     const SaltedBox& naming) {
+SetStore::SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
+                   ChainReader& chain, std::vector<Problem>& problems)
+    : plan_(plan),
+      selection_(selection),
+      session_(session),
+      context_(session.context()),
+      store_(store),
+      chain_(chain),
+      problems_(problems),
+      offset_(local_offset_seconds(plan.started)) {}
+
+SetStore::~SetStore() = default;
+
+void SetStore::begin() {
+  folder_ = std::make_unique<UnfinishedFolder>(
+      store_, session_.folder(),
+      set_folder_name(plan_.sequence, plan_.started, offset_, plan_.decision.kind));
+  identity_ = {session_.identity().job, random_id(), plan_.sequence, folder_->path()};
+  naming_box_ = box_naming(plan_.naming, plan_.master, plan_.chain);
   OpenMark mark;
-  mark.job = identity.job;
-  mark.chain = plan.chain;
-  mark.set = identity.set;
-  mark.sequence = identity.sequence;
-  mark.kind = plan.decision.kind;
-  mark.base = plan.decision.base;
-  mark.started = plan.started;
-  mark.keys = plan.keys;
-  mark.naming = naming;
-  store.write_whole(identity.folder + "/" + open_name, as_bytes(encode_open_mark(mark)));
-  store.reserve(identity.folder + "/" + reserve_name, seal_reserve_bytes);
+  mark.job = identity_.job;
+  mark.chain = plan_.chain;
+  mark.set = identity_.set;
+  mark.sequence = identity_.sequence;
+  mark.kind = plan_.decision.kind;
+  mark.base = plan_.decision.base;
+  mark.started = plan_.started;
+  mark.keys = plan_.keys;
+  mark.naming = naming_box_;
+  store_.put(identity_.folder + "/" + open_name, as_bytes(encode_open_mark(mark)));
+  if (store_.traits().reserves) store_.reserve(identity_.folder + "/" + reserve_name, seal_reserve_bytes);
 }
 
-}  // namespace
-
-StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context,
-                    const JobLock& lock, std::vector<Problem>& problems) {
-  Observer& observer = context.observer;
-  std::int32_t offset = local_offset_seconds(plan.started);
-  UnfinishedFolder folder(store, plan.destination.folder,
-                          set_folder_name(plan.sequence, plan.started, offset, plan.decision.kind));
-  SetIdentity identity{plan.destination.identity->job, random_id(), plan.sequence, folder.path()};
-  SaltedBox naming_box = box_naming(plan.naming, plan.master, plan.chain);
-  write_open_mark(store, plan, identity, naming_box);
-
-  Naming naming(plan.naming);
-  ChainChunks known(readers_of(chain, plan.decision.needs));
-  std::uint64_t volume_bytes = plan.job.volume_bytes;
-  const DriveFacts& drive = plan.destination.facts;
-  if (drive.largest_file && volume_bytes > *drive.largest_file) {
-    volume_bytes = *drive.largest_file;
-    observer.note("data files of up to " + size_text(volume_bytes) + " instead of " +
-                  size_text(plan.job.volume_bytes) +
-                  (drive.largest_file_known ? ": that is the most that " + drive.type + " takes"
-                                            : ": " + drive.type + " does not tell how large they may be"));
+SetWriterOptions SetStore::writer_options() {
+  const Job& job = session_.own_job();
+  const DriveFacts& drive = session_.destination().facts;
+  SetWriterOptions options;
+  options.level = job.level;
+  options.volume_bytes = job.volume_bytes;
+  options.workers = context_.workers;
+  options.scratch_folder = context_.home.scratch_folder();
+  if (drive.largest_file && options.volume_bytes > *drive.largest_file) {
+    options.volume_bytes = *drive.largest_file;
+    context_.observer.note("data files of up to " + size_text(options.volume_bytes) + " instead of " +
+                           size_text(job.volume_bytes) +
+                           (drive.largest_file_known
+                                ? ": that is the most that " + drive.type + " takes"
+                                : ": " + drive.type + " does not tell how large they may be"));
   }
-  SetWriterOptions options{plan.job.level, volume_bytes, context.workers, context.home.scratch_folder()};
-  SetWriter writer(store, identity, plan.master, naming, known, options);
+  return options;
+}
 
-  std::optional<PointReader> base;
-  FilesystemTable filesystems;
-  std::optional<Comparison> comparison;
-  if (plan.decision.base) {
-    try {
-      base.emplace(chain, *plan.decision.base);
-      filesystems = FilesystemTable(decode_run_record(base->fetch(base->set().root().record)).filesystems);
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::damage) throw;
-      throw BaseUnreadable(error.what());
-    }
-    comparison.emplace(*base, known, filesystems);
+void SetStore::open_base(ChainChunks& known) {
+  if (!plan_.decision.base) return;
+  try {
+    base_.emplace(chain_, *plan_.decision.base);
+    filesystems_ = FilesystemTable(decode_run_record(base_->fetch(base_->set().root().record)).filesystems);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+    throw BaseUnreadable(error.what());
   }
-  SetRun run(plan.selection, filesystems, comparison ? &*comparison : nullptr, writer, plan.naming, observer,
-             problems);
+  comparison_.emplace(*base_, known, filesystems_);
+}
+
+void SetStore::save() {
+  Naming naming(plan_.naming);
+  ChainChunks known(readers_of(chain_, plan_.needs.all));
+  SetWriter writer(store_, identity_, plan_.master, naming, known, writer_options());
+  open_base(known);
+  SetRun run(selection_, filesystems_, comparison_ ? &*comparison_ : nullptr, writer, plan_.naming, context_,
+             problems_);
   SetRunResult result = run.run();
   if (!result.anything_read) {
     throw Error(ErrorKind::failed,
-                "nothing could be read: " + (problems.empty()
+                "nothing could be read: " + (problems_.empty()
                                                  ? std::string("the sources are empty of anything to save")
-                                                 : printable(problems[0].path) + ": " + problems[0].reason),
+                                                 : printable(problems_[0].path) + ": " + problems_[0].reason),
                 "check that the sources are there and may be read by this user");
   }
+  context_.observer.phase_begins(Phase::sealing, {});
+  write_records(writer, result);
+  totals_ = result.totals;
+  totals_.new_bytes = writer.new_bytes();
+  totals_.stored_bytes = finished_.stored_bytes;
+}
 
-  observer.phase_begins(Phase::sealing, {});
-  RunRecord record{context.program, {}, filesystems.all(), plan.decision.reason, context.clock.simulated()};
-  for (const TreePath& source : plan.selection.sources) record.sources.push_back(source.absolute());
-  Root root;
-  root.catalog = result.catalog;
-  root.record = writer.put(FrameKind::record, encode_run_record(record));
-  root.job_file = writer.put(FrameKind::record, as_bytes(plan.job.text));
-  Bytes problem_lines = encode_problems(problems);
+// What the set tells of its own run, and the end of its files.
+void SetStore::write_records(SetWriter& writer, const SetRunResult& result) {
+  RunRecord record{
+      context_.program, {}, filesystems_.all(), plan_.decision.reason, context_.clock.simulated()};
+  for (const TreePath& source : selection_.sources) record.sources.push_back(source.absolute());
+  root_ = {};
+  root_.catalog = result.catalog;
+  root_.record = writer.put(FrameKind::record, encode_run_record(record));
+  root_.job_file = writer.put(FrameKind::record, as_bytes(session_.own_job().text));
+  Bytes problem_lines = encode_problems(problems_);
   if (problem_lines.size() > limits::chunk) problem_lines.resize(limits::chunk);
-  if (!problem_lines.empty()) root.problems = writer.put(FrameKind::record, problem_lines);
-  SetWriter::Finished finished = writer.finish(root);
+  if (!problem_lines.empty()) root_.problems = writer.put(FrameKind::record, problem_lines);
+  finished_ = writer.finish(root_);
+}
 
+SealCore SetStore::core() const {
+  SealCore core;
+  core.job = identity_.job;
+  SetFacts& facts = core.facts;
+  facts.sequence = plan_.sequence;
+  facts.chain = plan_.chain;
+  facts.set = identity_.set;
+  facts.kind = plan_.decision.kind;
+  facts.base = plan_.decision.base;
+  facts.needs = plan_.needs.direct;
+  facts.needs_follow = !facts.needs.empty();
+  facts.without = plan_.needs.without;
+  facts.started = plan_.started;
+  facts.ended = context_.clock.now();
+  facts.offset_seconds = offset_;
+  facts.totals = totals_;
+  facts.problems = problems_.size();
+  core.machine = session_.identity().machine;
+  core.job_name = session_.identity().name;
+  core.files = finished_.files;
+  core.previous = plan_.previous;
+  core.naming = naming_box_;
+  core.root = box_root(finished_.root, plan_.master, identity_.set);
+  return core;
+}
+
+StoredSet SetStore::seal() {
   StoredSet stored;
-  SealCore& core = stored.seal.core;
-  core.job = identity.job;
-  core.facts.sequence = plan.sequence;
-  core.facts.chain = plan.chain;
-  core.facts.set = identity.set;
-  core.facts.kind = plan.decision.kind;
-  core.facts.base = plan.decision.base;
-  core.facts.needs = plan.decision.needs;
-  core.facts.started = plan.started;
-  core.facts.ended = context.clock.now();
-  core.facts.offset_seconds = offset;
-  core.facts.totals = result.totals;
-  core.facts.totals.new_bytes = writer.new_bytes();
-  core.facts.totals.stored_bytes = finished.stored_bytes;
-  core.facts.problems = problems.size();
-  core.machine = plan.destination.identity->machine;
-  core.job_name = plan.destination.identity->name;
-  core.files = std::move(finished.files);
-  core.previous = plan.previous;
-  core.naming = naming_box;
-  core.root = box_root(finished.root, plan.master, identity.set);
-  stored.seal.keys = plan.keys;
-
-  check_stop(observer);
-  lock.check();
+  stored.seal.core = core();
+  stored.seal.keys = plan_.keys;
+  context_.control.checkpoint();
+  session_.guard().check();
   try {
-    stored.folder = seal_set(store, identity, stored.seal, plan.master);
+    stored.folder = seal_set(store_, identity_, stored.seal, plan_.master);
   } catch (...) {
-    if (!is_sealed(store, identity.folder)) throw;
-    stored.folder = identity.folder;
-    folder.keep();
-    observer.note("the set is sealed; its last finishing touches are left to the next run");
+    std::optional<std::string> sealed = sealed_folder(store_, identity_.folder);
+    if (!sealed) throw;
+    stored.folder = *sealed;
+    folder_->keep();
+    context_.observer.note("the set is sealed; its last finishing touches are left to the next run");
   }
-  folder.keep();
+  folder_->keep();
   return stored;
 }
 

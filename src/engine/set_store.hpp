@@ -1,21 +1,18 @@
-// Writing one set from start to seal, and reading it back.
+// Writing one set from its folder to its seal, in steps.
 #pragma once
 
-#include "archive/set_check.hpp"
-#include "engine/backup.hpp"
 #include "engine/chain_state.hpp"
-#include "engine/destination.hpp"
-#include "engine/job_lock.hpp"
+#include "engine/session.hpp"
 #include "engine/set_run.hpp"
+#include "engine/unfinished_folder.hpp"
+#include "plan/chain_plan.hpp"
 
 namespace kestrum {
 
 // Everything that is settled before the first byte is written.
 struct SetPlan {
-  const Job& job;
-  Destination& destination;
-  const Selection& selection;
   KindDecision decision;
+  NewNeeds needs;
   Sequence sequence = 1;
   Id chain{};
   SecretKey master;
@@ -30,10 +27,45 @@ struct StoredSet {
   std::string folder;  // in the store, its final name
 };
 
-// Throws BaseUnreadable when another base must be chosen, Error otherwise; then nothing is left in the
-// destination, as far as it can be removed. `lock` is asked before sealing.
-// `store`: the destination's, or one that passes on to it.
-StoredSet store_set(const SetPlan& plan, Store& store, ChainReader& chain, const RunContext& context,
-                    const JobLock& lock, std::vector<Problem>& problems);
+// Destroyed before it was sealed, it clears what it wrote, as far as that can be done. References must
+// outlive it. Throws BaseUnreadable when another base must be chosen, Stopped, Error otherwise.
+class SetStore {
+ public:
+  // `store`: the session's, or one that passes on to it.
+  SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
+           ChainReader& chain, std::vector<Problem>& problems);
+  ~SetStore();
+  SetStore(const SetStore&) = delete;
+  SetStore& operator=(const SetStore&) = delete;
+
+  // The steps, in this order.
+  void begin();      // the folder, open.json, room for the seals
+  void save();       // walks, reads, writes volumes and index; all of it is on the drive afterwards
+  StoredSet seal();  // asks the guard, then the set exists
+
+ private:
+  SetWriterOptions writer_options();
+  void open_base(ChainChunks& known);
+  void write_records(SetWriter& writer, const SetRunResult& result);
+  SealCore core() const;
+
+  const SetPlan& plan_;
+  const Selection& selection_;
+  WriteSession& session_;
+  const RunContext& context_;
+  Store& store_;
+  ChainReader& chain_;
+  std::vector<Problem>& problems_;
+  std::int32_t offset_ = 0;
+  std::unique_ptr<UnfinishedFolder> folder_;
+  SetIdentity identity_;
+  SaltedBox naming_box_;
+  FilesystemTable filesystems_;
+  std::optional<PointReader> base_;
+  std::optional<Comparison> comparison_;
+  SetTotals totals_;
+  SetWriter::Finished finished_;
+  Root root_;
+};
 
 }  // namespace kestrum

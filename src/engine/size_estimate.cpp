@@ -8,7 +8,6 @@
 
 #include "archive/codec.hpp"
 #include "base/file_handle.hpp"
-#include "engine/file_saver.hpp"
 
 namespace kestrum {
 namespace {
@@ -169,8 +168,8 @@ void SizeSampler::offer(const TreePath& path, std::uint64_t size) {
   }
 }
 
-SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks* known,
-                                   Observer& observer) const {
+SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks* known, Observer& observer,
+                                   RunControl& control) const {
   auto begun = std::chrono::steady_clock::now();
   std::vector<SampleSpot> sample = kept_;
   if (number_ % step_ == 0 && !open_.empty()) sample.push_back(open_);
@@ -178,7 +177,7 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
   SpotMeasure measure(level, naming, known);
   std::vector<Measured> measured;
   for (const SampleSpot& spot : sample) {
-    check_stop(observer);
+    control.checkpoint();
     measured.push_back(measure.measure(spot));
     observer.advanced(measured.back().bytes, 0);
   }

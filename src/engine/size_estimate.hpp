@@ -8,6 +8,7 @@
 #include "archive/cutter.hpp"
 #include "archive/set_writer.hpp"
 #include "base/observer.hpp"
+#include "base/run_control.hpp"
 #include "base/tree_path.hpp"
 
 namespace kestrum {
@@ -45,9 +46,9 @@ class SizeSampler {
   std::uint64_t files() const { return files_; }
 
   // Reads the sample. `known` and `naming` are given where earlier sets hold content already: chunks that are
-  // there cost nothing. Files that are gone or do not read count as not compressible. Throws Error of kind
-  // stopped.
-  SizeEstimate estimate(int level, const Naming& naming, KnownChunks* known, Observer& observer) const;
+  // there cost nothing. Files that are gone or do not read count as not compressible. Throws Stopped.
+  SizeEstimate estimate(int level, const Naming& naming, KnownChunks* known, Observer& observer,
+                        RunControl& control) const;
 
  private:
   void close_spot();

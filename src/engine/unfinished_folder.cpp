@@ -3,12 +3,7 @@
 namespace kestrum {
 
 UnfinishedFolder::UnfinishedFolder(Store& store, std::string job_folder, const std::string& name)
-    : store_(store),
-      job_folder_(std::move(job_folder)),
-      path_(job_folder_ + "/" + name + std::string(unfinished_mark)) {
-  store_.make_folder(path_);
-  store_.flush_folder(job_folder_);
-}
+    : store_(store), job_folder_(std::move(job_folder)), path_(begin_set_folder(store, job_folder_, name)) {}
 
 UnfinishedFolder::~UnfinishedFolder() {
   if (done_) return;
@@ -21,11 +16,16 @@ UnfinishedFolder::~UnfinishedFolder() {
   }
 }
 
-bool is_sealed(const Store& store, const std::string& folder) {
+std::optional<std::string> sealed_folder(const Store& store, const std::string& folder) {
+  std::string plain = folder;
+  if (plain.ends_with(unfinished_mark)) plain.resize(plain.size() - unfinished_mark.size());
   try {
-    return store.exists(folder + "/" + seal_name);
+    for (const std::string& path : {folder, plain}) {
+      if (store.exists(path + "/" + seal_name)) return path;
+    }
+    return std::nullopt;
   } catch (const Error&) {
-    return true;
+    return folder;
   }
 }
 

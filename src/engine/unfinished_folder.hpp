@@ -1,7 +1,7 @@
 // The folder of a set that is being written.
 #pragma once
 
-#include "archive/job_folder.hpp"
+#include "archive/set_folder.hpp"
 
 namespace kestrum {
 
@@ -25,7 +25,9 @@ class UnfinishedFolder {
   bool done_ = false;
 };
 
-// True once the seal is on the drive: from then on the folder is a set, whatever fails afterwards.
-bool is_sealed(const Store& store, const std::string& folder);
+// Where the set lies once its seal is on the drive, whether or not its name was finished: from then on it is
+// a set, whatever fails afterwards. Nothing while there is no seal; `folder` itself where that cannot be
+// told.
+std::optional<std::string> sealed_folder(const Store& store, const std::string& folder);
 
 }  // namespace kestrum

@@ -4,86 +4,107 @@
 
 #include "archive/set_check.hpp"
 #include "base/text.hpp"
-#include "calendar/local_time.hpp"
 #include "engine/look.hpp"
 #include "engine/unfinished_folder.hpp"
 
 namespace kestrum {
+namespace {
 
-Upkeep::Upkeep(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-               const RunContext& context, const JobLock* lock)
-    : job_(job),
-      destination_(destination),
-      state_(state),
-      keys_(keys),
-      ledger_(ledger),
-      context_(context),
-      lock_(lock) {}
-
-std::vector<FoundSet> Upkeep::sets() const {
-  return read_sets(*destination_.store, destination_.folder, destination_.identity->job);
+std::uint64_t stored_bytes(const std::vector<KeptSet>& sets) {
+  std::uint64_t bytes = 0;
+  for (const KeptSet& set : sets) bytes += set.facts.totals.stored_bytes;
+  return bytes;
 }
 
-void Upkeep::finish_folds() {
-  for (const FoundSet& set : sets()) {
-    if (!set.sealed() || set.covered.empty()) continue;
-    SecretKey master = keys_.unlock(set.seal->keys, set.seal->core.facts.chain);
-    SetReader authentic(*destination_.store, set, master);  // damage when it is not
-    // The first covered set is marked only after the check; a seal that is missing proves nothing.
-    bool begun = std::any_of(set.covered.begin(), set.covered.end(),
-                             [](const SetFolder& folder) { return folder.removing; });
-    lock_->check();
-    if (begun) {
-      finish_fold(*destination_.store, set);
-      context_.observer.note("completed the folding into set " + std::to_string(set.folder.sequence));
-    } else {
-      remove_set_folder(*destination_.store, set.folder);
-      context_.observer.note("took back an interrupted folding into set " +
-                             std::to_string(set.folder.sequence));
-    }
-  }
+FoldContext fold_context(ChainReader& chain, const RunContext& context) {
+  return {chain, [&context](std::uint64_t bytes) {
+            context.control.checkpoint();
+            if (bytes > 0) context.observer.advanced(bytes, 0);
+          }};
 }
 
-KeepQuestion Upkeep::question(std::uint64_t make_room) {
+}  // namespace
+
+KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
+                           std::uint64_t make_room) {
+  const Job& job = *session.job();
   KeepQuestion question;
-  question.rules = job_.keep;
-  question.endless = job_.renew.never();
-  question.may_fold = may_fold_;
-  question.now = context_.clock.now();
+  question.rules = job.keep;
+  question.endless = job.renew.never();
+  question.now = context.clock.now();
   question.make_room = make_room;
-  StoreSpace space = destination_.store->space();
+  StoreSpace space = session.store().space();
   question.total = space.total;
   question.free = space.free;
-  if (context_.clock.simulated() && !destination_.drive->simulated)
+  if (context.clock.simulated() && !session.destination().drive->simulated)
     question.hold = "the clock is simulated, and this drive was not made under such a clock";
-  ChainReader chain = open_chain();
-  std::set<Id> closed;  // chains
-  for (const PointInfo& info : judge_points(*destination_.store, chain.sets(), ledger_)) {
-    if (!info.sealed || closed.contains(info.facts.chain)) continue;
-    try {
-      if (chain.try_set(info.sequence) == nullptr) continue;  // not ours
-    } catch (const Error& error) {
-      if (error.kind() != ErrorKind::key) throw;
-      closed.insert(info.facts.chain);
-      context_.observer.note("the chain of point " + std::to_string(info.sequence) +
-                             " does not open with the key at hand: it is left alone");
-      continue;
-    }
-    question.sets.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
-  }
-  // What needs a set that is not ours counts for nothing.
-  for (KeptSet& set : question.sets) {
-    for (const SetNeed& need : set.facts.needs)
-      set.good = set.good && met_by(question.sets, need, set.facts.chain) != nullptr;
+  for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
+    if (info.sealed) question.sets.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
   }
   return question;
 }
 
+void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer) {
+  std::set<Id> closed;  // chains
+  std::set<Id> unproved;
+  for (const KeptSet& set : question.sets) {
+    if (closed.contains(set.facts.chain)) {
+      unproved.insert(set.facts.set);
+      continue;
+    }
+    try {
+      if (chain.try_set(set.facts.sequence) == nullptr) unproved.insert(set.facts.set);  // not ours
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::key) throw;
+      closed.insert(set.facts.chain);
+      unproved.insert(set.facts.set);
+      observer.note("the chain of point " + std::to_string(set.facts.sequence) +
+                    " does not open with the key at hand: it is left alone");
+    }
+  }
+  // What needs a set that is not ours counts for nothing.
+  const SetNeeds& needs = chain.sets().needs();
+  for (KeptSet& set : question.sets) {
+    for (std::size_t place : needs.closure(set.facts).met)
+      set.good = set.good && !unproved.contains(needs.facts(place).set);
+  }
+  std::erase_if(question.sets, [&](const KeptSet& set) { return unproved.contains(set.facts.set); });
+}
+
+FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last) {
+  ChainReader chain(session.store(), session.sets(), session.keys());
+  ReachableChunks reachable;
+  return plan_fold(fold_context(chain, context), first, last, reachable);
+}
+
+Upkeep::Upkeep(WriteSession& session, History& history)
+    : session_(session), history_(history), context_(session.context()) {}
+
+KeepQuestion Upkeep::question(std::uint64_t make_room) {
+  KeepQuestion question = keep_question(session_, history_, context_, make_room);
+  question.may_fold = may_fold_;
+  ChainReader chain = open_chain();
+  leave_out_unproved(question, chain, context_.observer);
+  return question;
+}
+
+// By the seals' word first: where nothing would go even then, no key is needed to know it. Sets that are left
+// out can only make less go.
+KeepPlan Upkeep::plan(std::uint64_t make_room, KeepQuestion& asked) {
+  asked = keep_question(session_, history_, context_, make_room);
+  asked.may_fold = may_fold_;
+  KeepPlan plan = plan_keep(asked);
+  if (plan.empty()) return plan;
+  ChainReader chain = open_chain();
+  leave_out_unproved(asked, chain, context_.observer);
+  return plan_keep(asked);
+}
+
 std::int64_t Upkeep::room() {
   std::uint64_t job_bytes = 0;
-  for (const FoundSet& set : sets()) job_bytes += set.sealed() ? set.seal->core.facts.totals.stored_bytes : 0;
-  StoreSpace space = destination_.store->space();
-  return room_left(acting_rules(job_.keep), job_bytes, space.total, space.free);
+  for (const FoundSet& set : session_.sets()) job_bytes += set.sealed() ? set.facts().totals.stored_bytes : 0;
+  StoreSpace space = session_.store().space();
+  return room_left(acting_rules(session_.own_job().keep), job_bytes, space.total, space.free);
 }
 
 UpkeepResult Upkeep::prune(std::uint64_t make_room) {
@@ -92,82 +113,74 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room) {
   std::size_t most_rounds = 0;
   may_fold_ = true;
   while (true) {
-    KeepQuestion asked = question(make_room);
-    result.job_bytes = 0;
-    for (const KeptSet& set : asked.sets) result.job_bytes += set.facts.totals.stored_bytes;
+    KeepQuestion asked;
+    KeepPlan now = plan(make_room, asked);
+    result.job_bytes = stored_bytes(asked.sets);
     if (!before) {
       before = result.job_bytes;
       most_rounds = asked.sets.size() + 2;
     }
-    KeepPlan plan = plan_keep(asked);
-    result.rounds.push_back(plan);
-    result.points_left = plan.points_left;
+    result.rounds.push_back(now);
+    result.points_left = now.points_left;
     // Each round takes a point away, so that there is an end.
-    if (plan.empty() || result.rounds.size() > most_rounds) break;
-    for (const KeepStep& step : plan.steps) {
-      check_stop(context_.observer);
-      if (!step.fold) {
-        remove(step.first);
-        ++result.removed;
-        continue;
-      }
-      try {
-        result.folded += fold(step.first, step.last);
-      } catch (const Error& error) {
-        if (error.kind() != ErrorKind::full && error.kind() != ErrorKind::damage) throw;
-        // No loss: the sets are as they were. What can be done without folding is done.
-        may_fold_ = false;
-        result.damaged = error.kind() == ErrorKind::damage;
-        if (result.damaged) learn_damage(step.first, step.last);
-        result.unfolded = error.what();
-        context_.observer.note("not folded: " + result.unfolded);
-        break;
-      }
-    }
+    if (now.empty() || result.rounds.size() > most_rounds) break;
+    carry_out(now, result);
   }
   result.freed_bytes = *before > result.job_bytes ? *before - result.job_bytes : 0;
   return result;
 }
 
+void Upkeep::carry_out(const KeepPlan& plan, UpkeepResult& result) {
+  for (const KeepStep& step : plan.steps) {
+    context_.control.checkpoint();
+    if (!step.fold) {
+      remove(step.first);
+      ++result.removed;
+      continue;
+    }
+    try {
+      result.folded += fold(step.first, step.last);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::full && error.kind() != ErrorKind::damage) throw;
+      // No loss: the sets are as they were. What can be done without folding is done.
+      may_fold_ = false;
+      result.damaged = error.kind() == ErrorKind::damage;
+      if (result.damaged) learn_damage(step.first, step.last);
+      result.unfolded = error.what();
+      context_.observer.note("not folded: " + result.unfolded);
+      return;
+    }
+  }
+}
+
 void Upkeep::learn_damage(Sequence first, Sequence last) {
-  if (ledger_ == nullptr) return;
   ChainReader chain = open_chain();
   for (const FoundSet& set : chain.sets()) {
     if (!set.sealed() || set.folder.sequence < first || set.folder.sequence > last) continue;
     SetReader* reader = chain.try_set(set.folder.sequence);
     if (reader == nullptr) continue;
-    CheckOptions options{
-        .deep = true, .drop_cache = true, .own_only = false, .progress = fold_context(chain).step};
+    CheckOptions options{.deep = true,
+                         .drop_cache = true,
+                         .own_only = false,
+                         .workers = context_.workers,
+                         .progress = fold_context(chain, context_).step};
     SetFindings found = check_set(*reader, options);
     if (found.findings.empty()) continue;
     for (const std::string& finding : found.findings) context_.observer.note("damage: " + finding);
-    ledger_->add_check(
-        reader->facts().set,
-        {.when = context_.clock.now(), .depth = "all", .good = false, .lost = found.places, .affected = {}});
+    history_.add_check(reader->facts().set, {.when = context_.clock.now(),
+                                             .depth = Depth::all,
+                                             .good = false,
+                                             .lost = found.places,
+                                             .affected = {}});
   }
 }
 
 void Upkeep::remove(Sequence sequence) {
-  for (const FoundSet& set : sets()) {
-    if (!set.sealed() || set.folder.sequence != sequence) continue;
-    lock_->check();
-    remove_set_folder(*destination_.store, set.folder);
-    context_.observer.note("removed set " + set.folder.name);
-    return;
-  }
-}
-
-FoldContext Upkeep::fold_context(ChainReader& chain) {
-  return {chain, [this](std::uint64_t bytes) {
-            check_stop(context_.observer);
-            if (bytes > 0) context_.observer.advanced(bytes, 0);
-          }};
-}
-
-FoldPlan Upkeep::fold_plan(Sequence first, Sequence last) {
-  ChainReader chain = open_chain();
-  ReachableChunks reachable;
-  return plan_fold(fold_context(chain), first, last, reachable);
+  const FoundSet* set = session_.sets().sealed(sequence);
+  if (set == nullptr) return;
+  std::string name = set->folder.name;
+  session_.remove(*set);
+  context_.observer.note("removed set " + name);
 }
 
 std::uint64_t Upkeep::fold(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told) {
@@ -184,12 +197,12 @@ FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<v
   // Within the limits; only where they are overrun already (somebody has lowered them, or other data has
   // grown) there is no other way back below them than over them.
   std::int64_t within = room();
-  std::uint64_t free = destination_.store->space().free;
+  std::uint64_t free = session_.store().space().free;
   std::uint64_t allowed = within >= 0 ? static_cast<std::uint64_t>(within) : free;
   std::uint64_t needed = 0;
   for (Sequence end = last;;) {
     ReachableChunks reachable;
-    FoldPlan plan = plan_fold(fold_context(chain), first, end, reachable, allowed);
+    FoldPlan plan = plan_fold(fold_context(chain, context_), first, end, reachable, allowed);
     needed = plan.needed_bytes();
     if (needed <= allowed) {
       if (told) told(plan);
@@ -201,88 +214,89 @@ FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<v
   }
   throw Error(ErrorKind::full,
               "folding needs " + size_text(needed) + " for a while, and " + size_text(allowed) +
-                  " may be used in " + printable(destination_.root) +
+                  " may be used in " + printable(root()) +
                   (allowed < free ? ", by the limits of [keep]" : ""),
               "make room on the drive; the sets are as they were");
 }
 
 bool Upkeep::was_proved(const ChainReader& chain, const FoldPlan& plan) {
-  return ledger_ != nullptr && std::all_of(plan.sets.begin(), plan.sets.end(), [&](Sequence sequence) {
-           std::optional<CheckEntry> check =
-               ledger_->last_check(chain.sealed(sequence)->seal->core.facts.set);
-           return check && check->good;
-         });
+  return std::all_of(plan.sets.begin(), plan.sets.end(), [&](Sequence sequence) {
+    std::optional<CheckEntry> check = history_.checks(chain.sets().sealed(sequence)->facts().set).last;
+    return check && check->good;
+  });
 }
 
-void Upkeep::carry_out_fold(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable) {
-  Store& store = *destination_.store;
-  const FoundSet newest = *chain.sealed(plan.last);
-  const SetFacts& facts = newest.seal->core.facts;
-  context_.observer.phase_begins(Phase::folding, {plan.copied_bytes, 0});
-  SecretKey master = keys_.unlock(newest.seal->keys, facts.chain);
-  Kind kind = chain.set(plan.sets.front()).facts().kind;
-  Sequence from = chain.set(plan.sets.front()).facts().covers_from();
-  bool proved = was_proved(chain, plan);
-  UnfinishedFolder folder(store, destination_.folder,
-                          set_folder_name(plan.last, facts.started, facts.offset_seconds, kind, from));
-  store.reserve(folder.path() + "/" + reserve_name, seal_reserve_bytes);
-  std::uint64_t volume_bytes = job_.volume_bytes;
-  if (destination_.facts.largest_file)
-    volume_bytes = std::min(volume_bytes, *destination_.facts.largest_file);
+FoldedSet Upkeep::write_folded(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable,
+                               const SecretKey& master) {
+  Store& store = session_.store();
+  const SetFacts& facts = chain.sets().sealed(plan.last)->facts();
+  SetReader& oldest = chain.set(plan.sets.front());
+  UnfinishedFolder folder(store, session_.folder(),
+                          set_folder_name(plan.last, facts.started, facts.offset_seconds, oldest.facts().kind,
+                                          oldest.facts().covers_from()));
+  if (store.traits().reserves) store.reserve(folder.path() + "/" + reserve_name, seal_reserve_bytes);
   SetWriterOptions options;
-  options.level = job_.level;
-  options.volume_bytes = volume_bytes;
+  options.level = session_.own_job().level;
+  options.volume_bytes = session_.own_job().volume_bytes;
+  if (std::optional<std::uint64_t> largest = session_.destination().facts.largest_file)
+    options.volume_bytes = std::min(options.volume_bytes, *largest);
   options.workers = context_.workers;
   options.scratch_folder = context_.home.scratch_folder();
-  FoldContext fold = fold_context(chain);
-  FoldedSet folded = write_fold(fold, plan, reachable, store, folder.path(), master, options);
-  check_stop(context_.observer);
-  lock_->check();
+  FoldedSet folded =
+      write_fold(fold_context(chain, context_), plan, reachable, store, folder.path(), master, options);
+  context_.control.checkpoint();
+  session_.guard().check();
   try {
-    seal_set(store, folded.identity, folded.seal, master);
+    folded.identity.folder = seal_set(store, folded.identity, folded.seal, master);
   } catch (...) {
-    if (is_sealed(store, folded.identity.folder)) folder.keep();  // the next run takes it back
+    if (sealed_folder(store, folded.identity.folder)) folder.keep();  // the next run takes it back
     throw;
   }
   folder.keep();
+  return folded;
+}
 
-  for (const FoundSet& set : sets()) {
-    if (!set.sealed() || set.seal->core.facts.set != folded.identity.set) continue;
-    context_.observer.phase_begins(Phase::checking, {plan.copied_bytes, 0});
-    SetReader reader(store, set, master);
-    std::vector<std::string> findings;
-    try {
-      findings = check_fold(fold, plan, reachable, reader);
-    } catch (...) {
-      remove_set_folder(store, set.folder);
-      throw;
-    }
-    lock_->check();
-    if (!findings.empty()) {
-      remove_set_folder(store, set.folder);
-      throw damage("the folded set does not read back as it was written: " + findings[0]);
-    }
-    count_on(set, proved);
-    finish_fold(store, set);
-    context_.observer.note("folded points " + std::to_string(plan.first) + " to " +
-                           std::to_string(plan.last) + " into one: " + size_text(plan.stored_bytes) +
-                           " became " + size_text(set.seal->core.facts.totals.stored_bytes));
-    return;
+void Upkeep::check_folded(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable,
+                          const FoundSet& folded, const SecretKey& master) {
+  context_.observer.phase_begins(Phase::checking, {plan.copied_bytes, 0});
+  std::vector<std::string> findings;
+  try {
+    SetReader reader(session_.store(), session_.sets().shared(folded.folder.sequence), master);
+    findings = check_fold(fold_context(chain, context_), plan, reachable, reader);
+  } catch (...) {
+    session_.remove(folded);
+    throw;
   }
-  throw damage("the folded set that was just sealed does not read");
+  if (findings.empty()) return;
+  session_.remove(folded);
+  throw damage("the folded set does not read back as it was written: " + findings[0]);
+}
+
+void Upkeep::carry_out_fold(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable) {
+  const FoundSet& newest = *chain.sets().sealed(plan.last);
+  context_.observer.phase_begins(Phase::folding, {plan.copied_bytes, 0});
+  SecretKey master = session_.keys().unlock(newest.seal->keys, newest.facts().chain);
+  bool proved = was_proved(chain, plan);
+  FoldedSet written = write_folded(chain, plan, reachable, master);
+  const FoundSet& folded = session_.sealed_now(written.identity.folder, written.identity.set);
+  check_folded(chain, plan, reachable, folded, master);
+  count_on(folded, proved);
+  std::uint64_t bytes = folded.facts().totals.stored_bytes;
+  session_.finish(folded);
+  context_.observer.note("folded points " + std::to_string(plan.first) + " to " + std::to_string(plan.last) +
+                         " into one: " + size_text(plan.stored_bytes) + " became " + size_text(bytes));
 }
 
 // The folded set takes the place of the newest one in what this machine remembers.
 void Upkeep::count_on(const FoundSet& folded, bool proved) {
-  if (ledger_ != nullptr && proved)
-    ledger_->add_check(
-        folded.seal->core.facts.set,
-        {.when = context_.clock.now(), .depth = "all", .good = true, .lost = {}, .affected = 0});
-  bool newest = true;
-  for (const FoundSet& set : sets()) newest = newest && set.folder.sequence <= folded.folder.sequence;
-  if (!newest) return;
-  state_.use(destination_.drive->id, destination_.named).newest_core = folded.seal->core_digest;
-  context_.home.save_state(job_.name, state_);
+  if (proved)
+    history_.add_check(
+        folded.facts().set,
+        {.when = context_.clock.now(), .depth = Depth::all, .good = true, .lost = {}, .affected = 0});
+  if (session_.sets().newest() != &folded) return;
+  session_.drive().newest_core = folded.seal->core_digest;
+  session_.drive().newest_folder = folded.folder.name;
+  session_.save_memory();
 }
 
 std::string upkeep_text(const UpkeepResult& result) {

@@ -3,12 +3,21 @@
 #pragma once
 
 #include "archive/fold.hpp"
-#include "engine/backup.hpp"
-#include "engine/file_saver.hpp"
-#include "engine/job_lock.hpp"
+#include "engine/session.hpp"
 #include "plan/keep_plan.hpp"
 
 namespace kestrum {
+
+// The question that a plan answers, as the drive is now. Sets are taken at their seals' word.
+KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
+                           std::uint64_t make_room = 0);
+
+// Leaves out of the question the sets that the keys at hand do not prove to be the job's own: chains that
+// they do not open are left alone and do not count. Opens every seal, so the key is asked for.
+void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer);
+
+// What folding a range would take, as the first of its batches.
+FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last);
 
 struct UpkeepResult {
   std::vector<KeepPlan> rounds;   // each was carried out before the next was made; the last may be empty
@@ -22,52 +31,46 @@ struct UpkeepResult {
   bool nothing() const { return removed == 0 && folded == 0; }
 };
 
-// One job on one drive whose lock is held. References must outlive it.
+// References must outlive it.
 class Upkeep {
  public:
-  Upkeep(const Job& job, Destination& destination, JobState& state, KeyRing& keys, Ledger* ledger,
-         const RunContext& context, const JobLock* lock);
+  Upkeep(WriteSession& session, History& history);
 
-  // Completes or takes back what a killed fold has left. Before anything else.
-  void finish_folds();
-
-  // The question that a plan answers, as the drive is now. Chains that the key at hand does not open are left
-  // alone and do not count.
+  const std::string& root() const { return session_.root(); }
+  // Only sets that are proved to be the job's own count.
   KeepQuestion question(std::uint64_t make_room = 0);
 
-  // Plans and carries out until there is nothing more to do. Throws Error: stopped, damage (a fold that does
-  // not read back as it was written; the sets are then as they were), failed, full.
+  // Plans and carries out until there is nothing more to do. Throws Error: damage (a fold that does not read
+  // back as it was written; the sets are then as they were), failed, full; Stopped.
   UpkeepResult prune(std::uint64_t make_room = 0);
 
   // One set from `first` to `last`, in as many batches as the room asks for; `told` is given each plan before
   // it is carried out. Returns how many points went. Throws Error of kind full when there is no room: the
   // sets are then as they were, or as the batches before left them.
   std::uint64_t fold(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told = {});
-  // What the first batch of that would take.
-  FoldPlan fold_plan(Sequence first, Sequence last);
 
   // Bytes that may be written until a limit or the end of the drive is reached; negative when overrun.
   std::int64_t room();
 
  private:
-  std::vector<FoundSet> sets() const;
-  ChainReader open_chain() { return ChainReader(*destination_.store, sets(), keys_); }
+  KeepPlan plan(std::uint64_t make_room, KeepQuestion& asked);
+  void carry_out(const KeepPlan& plan, UpkeepResult& result);
+  ChainReader open_chain() { return ChainReader(session_.store(), session_.sets(), session_.keys()); }
   void remove(Sequence sequence);
   // Reads the sets of a range that could not be folded, so that it is known what of them is damaged.
   void learn_damage(Sequence first, Sequence last);
   FoldPlan fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told);
   void carry_out_fold(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable);
+  FoldedSet write_folded(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable,
+                         const SecretKey& master);
+  void check_folded(ChainReader& chain, const FoldPlan& plan, const ReachableChunks& reachable,
+                    const FoundSet& folded, const SecretKey& master);
   void count_on(const FoundSet& folded, bool proved);
   bool was_proved(const ChainReader& chain, const FoldPlan& plan);
-  FoldContext fold_context(ChainReader& chain);
 
-  const Job& job_;
-  Destination& destination_;
-  JobState& state_;
-  KeyRing& keys_;
-  Ledger* ledger_;
+  WriteSession& session_;
+  History& history_;
   const RunContext& context_;
-  const JobLock* lock_;  // nullptr: only looks
   bool may_fold_ = true;
 };
 

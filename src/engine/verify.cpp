@@ -4,7 +4,6 @@
 
 #include "archive/content_list.hpp"
 #include "base/text.hpp"
-#include "engine/file_saver.hpp"
 
 namespace kestrum {
 namespace {
@@ -21,13 +20,14 @@ struct GoodChunks {
 
 class Verification {
  public:
-  Verification(const Store& store, std::vector<FoundSet> sets, KeyRing& keys, const VerifyRequest& request,
-               const Clock& clock, Ledger* ledger, Observer& observer)
+  Verification(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
+               const Clock& clock, History* history, Observer& observer, RunControl& control)
       : chain_(store, std::move(sets), keys),
         request_(request),
         clock_(clock),
-        ledger_(ledger),
-        observer_(observer) {
+        history_(history),
+        observer_(observer),
+        control_(control) {
     result_.depth = request.depth;
   }
 
@@ -38,7 +38,7 @@ class Verification {
       if (set.sealed() && wanted.contains(set.folder.sequence))
         totals.bytes += set.seal->core.facts.totals.stored_bytes;
     }
-    observer_.phase_begins(Phase::checking, request_.depth == VerifyDepth::all ? totals : PhaseTotals{});
+    observer_.phase_begins(Phase::checking, request_.depth == Depth::all ? totals : PhaseTotals{});
     for (const FoundSet& set : chain_.sets()) {
       // A run in progress, or what a killed one left: no set, and no damage.
       bool only_left = !set.sealed() && set.findings.empty() && !set.refusal;
@@ -47,18 +47,17 @@ class Verification {
     }
     for (PointVerdict& verdict : result_.points) {
       if (verdict.facts) check_point(verdict);
-      if (verdict.facts && ledger_ != nullptr) remember(verdict);
+      if (verdict.facts && history_ != nullptr) remember(verdict);
     }
     return std::move(result_);
   }
 
  private:
   void remember(const PointVerdict& verdict) {
-    bool deep = request_.depth == VerifyDepth::all;
-    CheckEntry check{
-        clock_.now(), deep ? "all" : "quick", verdict.findings.empty(), places_[verdict.sequence], {}};
+    bool deep = request_.depth == Depth::all;
+    CheckEntry check{clock_.now(), request_.depth, verdict.findings.empty(), places_[verdict.sequence], {}};
     if (deep) check.affected = verdict.affected_count;
-    ledger_->add_check(verdict.facts->set, check);
+    history_->add_check(verdict.facts->set, check);
   }
 
   std::set<Sequence> chosen() {
@@ -69,10 +68,8 @@ class Verification {
     }
     const FoundSet& point = choose_point(chain_.sets(), *request_.at);
     wanted.insert(point.folder.sequence);
-    for (const SetNeed& need : point.seal->core.facts.needs) {
-      const FoundSet* met = chain_.meeting(need, point.seal->core.facts.chain);
-      wanted.insert(met != nullptr ? met->folder.sequence : need.sequence);
-    }
+    for (std::size_t place : chain_.sets().needs_of(point).met)
+      wanted.insert(chain_.sets().sealed_at(place).folder.sequence);
     return wanted;
   }
 
@@ -90,11 +87,12 @@ class Verification {
     try {
       SetReader& reader = chain_.set(set.folder.sequence);
       verdict.facts = reader.facts();
-      CheckOptions options{.deep = request_.depth == VerifyDepth::all,
+      CheckOptions options{.deep = request_.depth == Depth::all,
                            .drop_cache = true,
                            .own_only = false,
+                           .workers = request_.workers,
                            .progress = [this](std::uint64_t bytes) {
-                             check_stop(observer_);
+                             control_.checkpoint();
                              observer_.advanced(bytes, 0);
                            }};
       SetFindings found = check_set(reader, options);
@@ -102,7 +100,7 @@ class Verification {
       result_.bytes += found.bytes;
       reader.mark_lost(found.places);
       places_[reader.facts().sequence] = found.places;
-      if (request_.depth == VerifyDepth::all) learn(reader, std::move(found));
+      if (request_.depth == Depth::all) learn(reader, std::move(found));
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
       verdict.findings.emplace_back(error.what());
@@ -130,23 +128,21 @@ class Verification {
       point.emplace(chain_, verdict.sequence);
       catalog.emplace(*point, point->set().root().catalog);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      if (error.kind() == ErrorKind::key) throw;
       add_affected(verdict, "/", "nothing of this point can be read");
       return;
     }
-    for (const SetNeed& need : point->set().facts().needs) {
-      if (chain_.meeting(need, verdict.facts->chain) == nullptr)
-        verdict.findings.push_back("set " + std::to_string(need.sequence) +
-                                   ", which this point needs, is not there or not valid");
-    }
+    for (const SetNeed& need : chain_.sets().needs().closure(point->set().facts()).missing)
+      verdict.findings.push_back("set " + std::to_string(need.sequence) +
+                                 ", which this point needs, is not there or not valid");
     try {
-      if (request_.depth == VerifyDepth::quick) {
+      if (request_.depth == Depth::quick) {
         catalog->next();
         return;
       }
       check_record_chunks(verdict, *point);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      if (error.kind() == ErrorKind::key) throw;
       add_affected(verdict, "/",
                    "the list of files does not read from its start: " + std::string(error.what()));
       return;
@@ -176,13 +172,13 @@ class Verification {
 
   void check_entries(PointVerdict& verdict, PointReader& point, CatalogReader& catalog) {
     while (true) {
-      check_stop(observer_);
+      control_.checkpoint();
       try {
         std::optional<Entry> entry = catalog.next();
         if (!entry) return;
         check_entry(verdict, point, *entry);
       } catch (const Error& error) {
-        if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+        if (error.kind() == ErrorKind::key) throw;
         CatalogReader::Gap gap = catalog.damaged_range();
         add_affected(verdict, gap.from.absolute(),
                      "the list of files is damaged from here" +
@@ -206,7 +202,7 @@ class Verification {
     try {
       walk_content(entry.content, point, look, look);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key || error.kind() == ErrorKind::stopped) throw;
+      if (error.kind() == ErrorKind::key) throw;
       good = false;
       where = "the list of its content is damaged at byte " + std::to_string(at);
     }
@@ -216,8 +212,9 @@ class Verification {
   ChainReader chain_;
   const VerifyRequest& request_;
   const Clock& clock_;
-  Ledger* ledger_;
+  History* history_;
   Observer& observer_;
+  RunControl& control_;
   std::map<Sequence, GoodChunks> chunks_;
   std::map<Sequence, LostPlaces> places_;
   VerifyResult result_;
@@ -225,34 +222,23 @@ class Verification {
 
 }  // namespace
 
-std::optional<VerifyDepth> parse_depth(std::string_view name) {
-  if (name == "quick") return VerifyDepth::quick;
-  if (name == "all") return VerifyDepth::all;
-  return std::nullopt;
-}
-
 bool VerifyResult::good() const {
   return findings.empty() &&
          std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
 }
 
-VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys,
-                         const VerifyRequest& request, const Clock& clock, Ledger* ledger,
-                         Observer& observer) {
-  Verification verification(store, std::move(sets), keys, request, clock, ledger, observer);
+VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
+                         const Clock& clock, History* history, Observer& observer, RunControl& control) {
+  Verification verification(store, std::move(sets), keys, request, clock, history, observer, control);
   return verification.run();
 }
 
-VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
-                    Observer& observer) {
-  VerifyResult result =
-      verify_sets(subject.store(), subject.sets(), subject.keys(), request, clock, ledger, observer);
-  if (!subject.finding().empty()) result.findings.push_back(subject.finding());
-  try {
-    read_drive(subject.store());
-  } catch (const Error& error) {
-    result.findings.emplace_back(error.what());
-  }
+VerifyResult verify(const LookSession& session, const VerifyRequest& request, const Clock& clock,
+                    History* history, Observer& observer, RunControl& control) {
+  VerifyResult result = verify_sets(session.store(), session.sets(), session.keys(), request, clock, history,
+                                    observer, control);
+  result.findings = session.findings();
+  if (std::string gone = session.missing_end(); !gone.empty()) result.findings.push_back(gone);
   return result;
 }
 

@@ -7,12 +7,6 @@
 
 namespace kestrum {
 
-enum class VerifyDepth {
-  quick,  // seals, sizes, headers and tags; the list of files opens
-  all,    // every byte decrypted, every chunk's name, every reference of every point
-};
-std::optional<VerifyDepth> parse_depth(std::string_view name);
-
 struct AffectedFile {
   std::string path;
   std::string reason;
@@ -29,7 +23,7 @@ struct PointVerdict {
 };
 
 struct VerifyResult {
-  VerifyDepth depth = VerifyDepth::quick;
+  Depth depth = Depth::quick;
   std::vector<PointVerdict> points;
   std::vector<std::string> findings;  // of the job's folder and the drive
   std::uint64_t bytes = 0;            // read
@@ -37,17 +31,17 @@ struct VerifyResult {
 };
 
 struct VerifyRequest {
-  VerifyDepth depth = VerifyDepth::all;
+  Depth depth = Depth::all;
   std::optional<PointWish> at;  // only this point and what it needs; none: everything
+  unsigned workers = 2;         // threads that read and check
 };
 
-// Damage is the result, never thrown. Throws Error: key, stopped, usage. `ledger` remembers what was found;
+// Damage is the result, never thrown. Throws Error: key, usage; Stopped. `history` remembers what was found;
 // may be nullptr.
-VerifyResult verify(const Subject& subject, const VerifyRequest& request, const Clock& clock, Ledger* ledger,
-                    Observer& observer);
+VerifyResult verify(const LookSession& session, const VerifyRequest& request, const Clock& clock,
+                    History* history, Observer& observer, RunControl& control);
 // The same on sets in any store, for callers with no home.
-VerifyResult verify_sets(const Store& store, std::vector<FoundSet> sets, KeyRing& keys,
-                         const VerifyRequest& request, const Clock& clock, Ledger* ledger,
-                         Observer& observer);
+VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
+                         const Clock& clock, History* history, Observer& observer, RunControl& control);
 
 }  // namespace kestrum

@@ -1,5 +1,6 @@
 #include <algorithm>
 
+#include "base/destination_address.hpp"
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "base/tree_path.hpp"
@@ -8,9 +9,9 @@
 namespace kestrum {
 
 static void check_destination(const std::string& value) {
-  bool by_name = value.starts_with("label:") || value.starts_with("uuid:");
-  std::string name = by_name ? value.substr(value.find(':') + 1) : std::string();
-  if (by_name && (name.empty() || name.starts_with('/')))
+  DestinationAddress address = DestinationAddress::parse(value);
+  bool by_name = address.names_drive();
+  if (by_name && address.drive.empty())
     refuse_value("'" + printable(value) + "' does not name a drive",
                  "write it like label:tern-1, or label:tern-1/backups for a folder on it");
   if (!by_name && !value.starts_with('/'))

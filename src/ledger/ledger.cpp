@@ -36,11 +36,24 @@ ALTER TABLE run ADD COLUMN upkeep TEXT NOT NULL DEFAULT '';
 PRAGMA user_version = 2;
 )";
 
+constexpr const char* schema_3 = R"(
+ALTER TABLE run ADD COLUMN set_id TEXT NOT NULL DEFAULT '';
+PRAGMA user_version = 3;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
     "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, "
-    "log_file, checked, upkeep FROM run ";
+    "log_file, checked, upkeep, set_id FROM run ";
+
+std::optional<Id> id_of(const std::string& hex) {
+  std::optional<Bytes> bytes = from_hex(hex);
+  Id id{};
+  if (!bytes || bytes->size() != id.size()) return std::nullopt;
+  std::copy(bytes->begin(), bytes->end(), id.begin());
+  return id;
+}
 
 RunEntry read_run(const Statement& row) {
   RunEntry run;
@@ -49,12 +62,12 @@ RunEntry read_run(const Statement& row) {
   run.number = row.integer(2);
   run.started = parse_utc(row.text(3)).value_or(Instant{});
   if (!row.is_null(4)) run.ended = parse_utc(row.text(4));
-  run.result = row.text(5);
+  run.result = parse_result(row.text(5)).value_or(RunResult::failed);
   run.exit_code = static_cast<int>(row.integer(6));
   run.message = row.text(7);
   run.destination = row.text(8);
   if (!row.is_null(9)) run.sequence = static_cast<Sequence>(row.integer(9));
-  run.kind = row.text(10);
+  run.kind = parse_kind(row.text(10));
   run.reason = row.text(11);
   std::uint64_t SetTotals::*const fields[] = {
       &SetTotals::files,     &SetTotals::folders,       &SetTotals::others,     &SetTotals::bytes,
@@ -64,15 +77,16 @@ RunEntry read_run(const Statement& row) {
   for (auto field : fields) run.totals.*field = static_cast<std::uint64_t>(row.integer(column++));
   run.problems = row.integer(22);
   run.log_file = row.text(23);
-  run.checked = row.text(24);
+  run.checked = parse_read_back(row.text(24)).value_or(ReadBack::none);
   if (!row.text(25).empty()) run.upkeep = split(row.text(25), '\n');
+  run.set = id_of(row.text(26));
   return run;
 }
 
 }  // namespace
 
-Ledger::Ledger(const std::string& path) : database_(path) {
-  migrate();
+Ledger::Ledger(const std::string& path, Access access) : database_(path, access == Access::writing) {
+  migrate(access);
 }
 
 std::unique_ptr<Ledger> Ledger::open_or_renew(const std::string& path,
@@ -89,8 +103,8 @@ std::unique_ptr<Ledger> Ledger::open_or_renew(const std::string& path,
   }
 }
 
-void Ledger::migrate() {
-  database_.run("BEGIN IMMEDIATE");
+void Ledger::migrate(Access access) {
+  if (access == Access::writing) database_.run("BEGIN IMMEDIATE");
   std::int64_t found = 0;
   {
     Statement ask(database_.get(), "PRAGMA user_version");
@@ -98,12 +112,18 @@ void Ledger::migrate() {
     found = ask.integer(0);
   }
   if (found > version) {
-    database_.run("ROLLBACK");
+    if (access == Access::writing) database_.run("ROLLBACK");
     throw Error(ErrorKind::failed, "the ledger was written by a newer version of kestrum",
                 "use that version, or move the ledger away: it only keeps history");
   }
+  if (access == Access::reading) {
+    if (found < version)
+      throw Error(ErrorKind::failed, "the ledger is of an older version and cannot be written");
+    return;
+  }
   if (found < 1) database_.run(schema_1);
   if (found < 2) database_.run(schema_2);
+  if (found < 3) database_.run(schema_3);
   database_.run("COMMIT");
 }
 
@@ -130,10 +150,11 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
       "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, "
       "files=?9, "
       "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
-      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21, upkeep=?22 WHERE id=?1");
+      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21, upkeep=?22, set_id=?23 "
+      "WHERE id=?1");
   update.bind(1, run.id)
       .bind(2, utc_text(run.ended.value_or(run.started)))
-      .bind(3, run.result)
+      .bind(3, result_text(run.result))
       .bind(4, run.exit_code);
   update.bind(5, to_utf8(run.message));
   if (run.sequence) {
@@ -141,7 +162,7 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
   } else {
     update.bind_null(6);
   }
-  update.bind(7, run.kind).bind(8, run.reason);
+  update.bind(7, run.kind ? kind_name(*run.kind) : std::string_view()).bind(8, run.reason);
   const SetTotals& totals = run.totals;
   int at = 9;
   for (std::uint64_t value :
@@ -151,8 +172,9 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
   }
   update.bind(19, run.problems)
       .bind(20, to_utf8(run.log_file))
-      .bind(21, run.checked)
+      .bind(21, run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked))
       .bind(22, join(run.upkeep, "\n"))
+      .bind(23, run.set ? to_hex(*run.set) : std::string())
       .step();
   for (const Problem& problem : problems) {
     Statement insert(database_.get(),
@@ -196,7 +218,7 @@ void Ledger::add_check(const Id& set, const CheckEntry& check) {
       "INSERT INTO set_check (set_id, at, depth, good, lost, affected) VALUES (?, ?, ?, ?, ?, ?)");
   insert.bind(1, to_hex(set))
       .bind(2, utc_text(check.when))
-      .bind(3, check.depth)
+      .bind(3, depth_text(check.depth))
       .bind(4, check.good ? 1 : 0)
       .bind(5, check.lost.text());
   if (check.affected) {
@@ -207,26 +229,47 @@ void Ledger::add_check(const Id& set, const CheckEntry& check) {
   insert.step();
 }
 
-std::optional<CheckEntry> Ledger::find_check(const Id& set, const char* condition) {
-  std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") +
-                    condition + " ORDER BY id DESC LIMIT 1";
-  Statement ask(database_.get(), sql.c_str());
+std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::string& destination) {
+  Statement ask(database_.get(),
+                (std::string(run_columns) +
+                 "WHERE job = ?1 AND destination = ?2 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1")
+                    .c_str());
+  ask.bind(1, job).bind(2, to_utf8(destination));
+  if (!ask.step()) return std::nullopt;
+  return read_run(ask);
+}
+
+std::optional<CheckEntry> Ledger::find_check(Statement& ask, const Id& set) {
+  ask.reset();
   ask.bind(1, to_hex(set));
   if (!ask.step()) return std::nullopt;
   CheckEntry check;
   check.when = parse_utc(ask.text(0)).value_or(Instant{});
-  check.depth = ask.text(1);
+  check.depth = parse_depth(ask.text(1)).value_or(Depth::quick);
   check.good = ask.integer(2) != 0;
   check.lost = LostPlaces::parse(ask.text(3));
   if (!ask.is_null(4)) check.affected = static_cast<std::uint64_t>(ask.integer(4));
+  ask.reset();
   return check;
 }
 
-std::optional<CheckEntry> Ledger::last_check(const Id& set) {
-  return find_check(set, "");
-}
-std::optional<CheckEntry> Ledger::last_deep_check(const Id& set) {
-  return find_check(set, "AND affected IS NOT NULL");
+SetChecks Ledger::checks(const Id& set) {
+  auto statement = [&](const char* condition) {
+    std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") +
+                      condition + " ORDER BY id DESC LIMIT 1";
+    return std::make_unique<Statement>(database_.get(), sql.c_str());
+  };
+  if (!ask_last_) {
+    ask_last_ = statement("");
+    ask_deep_ = statement("AND affected IS NOT NULL");
+  }
+  SetChecks checks{find_check(*ask_last_, set), {}};
+  if (checks.last && checks.last->affected) {
+    checks.deep = checks.last;
+  } else if (checks.last) {
+    checks.deep = find_check(*ask_deep_, set);
+  }
+  return checks;
 }
 
 }  // namespace kestrum

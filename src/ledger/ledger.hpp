@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/observer.hpp"
+#include "base/results.hpp"
 #include "base/set_facts.hpp"
 #include "ledger/sqlite_handle.hpp"
 
@@ -18,24 +19,25 @@ struct RunEntry {
   std::int64_t number = 0;  // of this job, from 1
   Instant started;
   std::optional<Instant> ended;  // none: still going, or the machine went down
-  std::string result;            // "done", "done with problems", "failed", "stopped"
+  RunResult result = RunResult::running;
   int exit_code = 0;
   std::string message;  // of a failure
   std::string destination;
   std::optional<Sequence> sequence;
-  std::string kind;
+  std::optional<Kind> kind;
   std::string reason;  // why that kind
   SetTotals totals;
   std::int64_t problems = 0;
   std::string log_file;
-  std::string checked;                   // "read back, good"
+  ReadBack checked = ReadBack::none;
   std::vector<std::string> upkeep = {};  // what went by the keep rules, and promises that a limit broke
+  std::optional<Id> set;                 // of the point
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".
 struct CheckEntry {
   Instant when;
-  std::string depth;
+  Depth depth = Depth::quick;
   bool good = false;
   LostPlaces lost;
   // Files of this point that cannot be restored as they were, in it or in what it needs; none: not looked
@@ -43,11 +45,19 @@ struct CheckEntry {
   std::optional<std::uint64_t> affected;
 };
 
+// What is known of one set: its last check, and the last one that looked into what damage means for the
+// point.
+struct SetChecks {
+  std::optional<CheckEntry> last, deep;
+};
+
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 2;
-  explicit Ledger(const std::string& path);
+  static constexpr int version = 3;
+  // For reading: a file that may not be written serves as it is.
+  enum class Access { writing, reading };
+  explicit Ledger(const std::string& path, Access access = Access::writing);
   // The same, but one that is damaged is moved aside (".damaged") and a new one begun: history is not worth a
   // missed run. `note` is told.
   static std::unique_ptr<Ledger> open_or_renew(const std::string& path,
@@ -61,15 +71,17 @@ class Ledger {
   std::optional<RunEntry> run(const std::string& job, std::int64_t number);
   std::vector<Problem> problems(std::int64_t run_id);
 
+  // The newest run of the job that made a point on that destination, as the job names it.
+  std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
+
   void add_check(const Id& set, const CheckEntry& check);
-  std::optional<CheckEntry> last_check(const Id& set);
-  // The last one that looked into what damage means for the point.
-  std::optional<CheckEntry> last_deep_check(const Id& set);
+  SetChecks checks(const Id& set);
 
  private:
-  void migrate();
-  std::optional<CheckEntry> find_check(const Id& set, const char* condition);
+  void migrate(Access access);
+  std::optional<CheckEntry> find_check(Statement& ask, const Id& set);
   Database database_;
+  std::unique_ptr<Statement> ask_last_, ask_deep_;  // used again and again
 };
 
 }  // namespace kestrum

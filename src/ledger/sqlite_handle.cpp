@@ -2,6 +2,9 @@
 
 #include <sqlite3.h>
 
+#include <cctype>
+
+#include "base/bytes.hpp"
 #include "base/error.hpp"
 #include "base/text.hpp"
 
@@ -32,7 +35,9 @@ Statement& Statement::bind(int at, std::int64_t value) {
   return *this;
 }
 Statement& Statement::bind(int at, std::string_view text) {
-  check(sqlite3_bind_text(statement_, at, text.data(), static_cast<int>(text.size()), SQLITE_TRANSIENT));
+  // An empty view may have no place: that is an empty text, not NULL.
+  const char* begin = text.data() == nullptr ? "" : text.data();
+  check(sqlite3_bind_text(statement_, at, begin, static_cast<int>(text.size()), SQLITE_TRANSIENT));
   return *this;
 }
 Statement& Statement::bind_null(int at) {
@@ -48,6 +53,9 @@ bool Statement::step() {
   if (code != SQLITE_ROW && code != SQLITE_DONE) fail(database_, "running");
   return code == SQLITE_ROW;
 }
+void Statement::reset() {
+  sqlite3_reset(statement_);
+}
 std::int64_t Statement::integer(int column) const {
   return sqlite3_column_int64(statement_, column);
 }
@@ -61,15 +69,31 @@ bool Statement::is_null(int column) const {
   return sqlite3_column_type(statement_, column) == SQLITE_NULL;
 }
 
-Database::Database(const std::string& path) {
-  int flags = SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_FULLMUTEX;
-  if (sqlite3_open_v2(path.c_str(), &database_, flags, nullptr) != SQLITE_OK) {
+namespace {
+
+// A path as a URI: what has a meaning there is written in hex.
+std::string uri_of(const std::string& path) {
+  std::string out = "file:";
+  for (unsigned char c : path) {
+    bool plain = std::isalnum(c) != 0 || c == '/' || c == '-' || c == '_' || c == '.';
+    out += plain ? std::string(1, static_cast<char>(c)) : "%" + to_hex({&c, 1});
+  }
+  return out + "?immutable=1";
+}
+
+}  // namespace
+
+Database::Database(const std::string& path, bool writing) {
+  int flags = SQLITE_OPEN_FULLMUTEX;
+  flags |= writing ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY | SQLITE_OPEN_URI;
+  if (sqlite3_open_v2((writing ? path : uri_of(path)).c_str(), &database_, flags, nullptr) != SQLITE_OK) {
     std::string reason = database_ != nullptr ? sqlite3_errmsg(database_) : "out of memory";
     sqlite3_close(database_);
     throw Error(ErrorKind::failed, "cannot open the ledger " + printable(path) + ": " + reason,
                 "check that the folder exists and may be written");
   }
   sqlite3_busy_timeout(database_, 10000);
+  if (!writing) return;
   try {
     run("PRAGMA journal_mode=WAL");
     run("PRAGMA synchronous=FULL");

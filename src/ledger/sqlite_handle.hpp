@@ -22,7 +22,8 @@ class Statement {
   Statement& bind(int at, std::string_view text);
   Statement& bind_null(int at);
   Statement& bind_blob(int at, std::string_view bytes);
-  bool step();  // true: a row is there
+  bool step();   // true: a row is there
+  void reset();  // to be bound and stepped again
   std::int64_t integer(int column) const;
   std::string text(int column) const;
   bool is_null(int column) const;
@@ -35,8 +36,9 @@ class Statement {
 
 class Database {
  public:
-  // Creates it when missing, mode 0600 by the caller's umask; WAL, waits up to ten seconds for others.
-  explicit Database(const std::string& path);
+  // For writing: creates it when missing, with the mode that the caller's umask leaves (its folder is closed
+  // to others); WAL, waits up to ten seconds for others. For reading: as it is, nothing is made beside it.
+  explicit Database(const std::string& path, bool writing = true);
   ~Database();
   Database(const Database&) = delete;
   Database& operator=(const Database&) = delete;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/set_needs.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 
@@ -20,32 +21,29 @@ std::int64_t local_week(Instant when) {
   return (days + 3) / 7;  // 1970-01-01 was a Thursday
 }
 
-// The sets of the chain that stand for `needs` now, without those of which nothing can be read.
-std::vector<SetNeed> standing_for(const std::vector<SetNeed>& needs,
-                                  const std::vector<const ChainSet*>& members) {
-  std::vector<SetNeed> out;
-  for (const SetNeed& need : needs) {
-    for (const ChainSet* set : members) {
-      if (set->wholly_absent || !set->facts.meets(need, set->facts.chain)) continue;
-      bool there = std::any_of(out.begin(), out.end(),
-                               [&](const SetNeed& other) { return other.set == set->facts.set; });
-      if (!there) out.push_back({set->facts.sequence, set->facts.set});
-      break;
-    }
-  }
-  return out;
+SetNeeds needs_among(const std::vector<ChainSet>& sets) {
+  std::vector<const SetFacts*> facts;
+  for (const ChainSet& set : sets) facts.push_back(&set.facts);
+  return SetNeeds(std::move(facts));
+}
+
+// How many sets a restore from the next one would take.
+std::size_t next_restore(Kind kind, const std::vector<ChainSet>& sets) {
+  if (kind == Kind::differential) return 2;
+  std::size_t needed = 2;  // the next one, and the one it is compared with
+  for (std::size_t place : needs_among(sets).closure(sets.back().facts).met)
+    needed += sets[place].wholly_absent ? 0 : 1;
+  return needed;
 }
 
 // Why a full set is due by the job's rules; empty when none is.
-std::string full_due(const ChainRules& rules, const std::vector<const ChainSet*>& members,
-                     const ChainSet* full, Instant now) {
+std::string full_due(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                     const std::vector<const ChainSet*>& members, const ChainSet* full, Instant now) {
   const RenewRules& renew = rules.renew;
   if (renew.every_sets && members.size() >= *renew.every_sets)
     return "the chain has " + count_text(members.size(), "set") + ", and a full is due every " +
            count_text(*renew.every_sets, "set");
-  // A set that is compared with the newest needs all that this one needs, and it.
-  std::size_t needed =
-      rules.kind == Kind::incremental ? standing_for(members.back()->facts.needs, members).size() + 2 : 2;
+  std::size_t needed = renew.restore_needs ? next_restore(rules.kind, sets) : 0;
   if (renew.restore_needs && needed > *renew.restore_needs)
     return "a restore would need " + count_text(needed, "set") + ", and " +
            std::to_string(*renew.restore_needs) + " are allowed";
@@ -72,12 +70,15 @@ std::string full_due(const ChainRules& rules, const std::vector<const ChainSet*>
 }  // namespace
 
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
-                         const std::string& protection_changed, std::optional<Kind> wanted, Instant now) {
+                         ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
   Kind kind = wanted.value_or(rules.kind);
   if (kind == Kind::full)
     return new_full(wanted ? "a full set was asked for" : "the job makes full sets only");
   if (sets.empty()) return new_full("it is the first set on this destination");
-  if (!protection_changed.empty()) return new_full(protection_changed);
+  if (protection == ProtectionChange::turned_on)
+    return new_full("encryption was turned on, which needs a new chain");
+  if (protection == ProtectionChange::turned_off)
+    return new_full("encryption was turned off, which needs a new chain");
 
   const Id chain = sets.back().facts.chain;
   std::vector<const ChainSet*> members;
@@ -93,7 +94,7 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   if (!wanted && rules.renew.never() && damaged)
     return new_full("the chain is damaged, and folding it for ever would carry that on");
   if (!wanted) {
-    if (std::string due = full_due(rules, members, full, now); !due.empty()) return new_full(due);
+    if (std::string due = full_due(rules, sets, members, full, now); !due.empty()) return new_full(due);
   }
   const ChainSet* base = nullptr;
   if (kind == Kind::differential) {
@@ -110,15 +111,30 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   decision.kind = kind;
   decision.base = base->facts.sequence;
   decision.chain = chain;
-  decision.needs.push_back({base->facts.sequence, base->facts.set});
-  if (kind == Kind::incremental) {
-    for (const SetNeed& need : standing_for(base->facts.needs, members)) decision.needs.push_back(need);
-  }
+  decision.base_started = base->facts.started;
   std::string word(kind_name(kind));
   decision.reason = (wanted ? "an " + word + " set was asked for" : "the job makes " + word + " sets");
   if (wanted && kind == Kind::differential) decision.reason = "a differential set was asked for";
   decision.reason += ", compared with set " + std::to_string(base->facts.sequence);
   return decision;
+}
+
+NewNeeds new_needs(const KindDecision& decision, const std::vector<ChainSet>& sets) {
+  NewNeeds out;
+  if (!decision.base) return out;
+  auto base = std::find_if(sets.begin(), sets.end(), [&](const ChainSet& set) {
+    return set.facts.chain == decision.chain && set.facts.sequence == *decision.base;
+  });
+  out.direct.push_back({base->facts.sequence, base->facts.set});
+  out.all.push_back(base->facts.sequence);
+  if (decision.kind != Kind::incremental) return out;
+  SetNeeds::Closure below = needs_among(sets).closure(base->facts);
+  for (std::size_t k = below.met.size(); k-- > 0;) {
+    const ChainSet& set = sets[below.met[k]];
+    (set.wholly_absent ? out.without : out.all).push_back(set.facts.sequence);
+  }
+  for (const SetNeed& need : below.missing) out.without.push_back(need.sequence);
+  return out;
 }
 
 }  // namespace kestrum

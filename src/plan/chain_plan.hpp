@@ -18,6 +18,9 @@ struct ChainSet {
   bool damaged = false;        // something of it is known not to read
 };
 
+// The job asks for another protection than the newest chain has: that needs a new chain.
+enum class ProtectionChange { none, turned_on, turned_off };
+
 struct ChainRules {
   Kind kind = Kind::incremental;
   RenewRules renew;  // a full at the latest then
@@ -26,15 +29,23 @@ struct ChainRules {
 struct KindDecision {
   Kind kind = Kind::full;
   std::optional<Sequence> base;  // compared with
-  std::vector<SetNeed> needs;    // what the new set may refer to
+  Instant base_started;          // of the base
   std::optional<Id> chain;       // continued; none: a new chain begins
   std::string reason;            // plain words
 };
 
-// `sets`: in order of sequence. `protection_changed`: the job asks for another protection than the newest
-// chain has, in words, empty when not. `wanted`: the person's choice for this run. `now`: for rules of days,
+// `sets`: in order of sequence. `wanted`: the person's choice for this run. `now`: for rules of days,
 // weeks and months; they hold still when it lies before the full set.
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
-                         const std::string& protection_changed, std::optional<Kind> wanted, Instant now);
+                         ProtectionChange protection, std::optional<Kind> wanted, Instant now);
+
+// What a set of that decision needs, as its seal says it: the base, which brings along what it needs itself;
+// less what counts as wholly absent.
+struct NewNeeds {
+  std::vector<SetNeed> direct;
+  std::vector<Sequence> without;
+  std::vector<Sequence> all;  // sets that it may refer to, the newest first
+};
+NewNeeds new_needs(const KindDecision& decision, const std::vector<ChainSet>& sets);
 
 }  // namespace kestrum

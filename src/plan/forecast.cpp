@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cmath>
 
+#include "base/set_needs.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
 #include "plan/space_plan.hpp"
@@ -94,7 +95,7 @@ class Future {
     ForecastDay& day = out_.days.back();
     day.job_bytes = job_bytes();
     day.points = sets_.size();
-    day.restore_sets = sets_.empty() ? 0 : sets_.back().set.facts.needs.size() + 1;
+    day.restore_sets = restore_sets();
     if (out_.runs > 0) out_.most_restore_sets = std::max(out_.most_restore_sets, day.restore_sets);
   }
   void next_day() {
@@ -153,7 +154,8 @@ class Future {
   }
 
   FutureSet next_set(std::optional<Kind> asked) {
-    KindDecision decision = decide_kind({question_.kind, question_.renew}, chain_sets(), {}, asked, now_);
+    KindDecision decision =
+        decide_kind({question_.kind, question_.renew}, chain_sets(), ProtectionChange::none, asked, now_);
     if (!out_.next_kind) {
       out_.next_kind = decision.kind;
       out_.next_reason = decision.reason;
@@ -167,12 +169,13 @@ class Future {
     facts.chain = decision.chain.value_or(facts.set);
     facts.kind = decision.kind;
     facts.base = decision.base;
-    facts.needs = decision.needs;
+    facts.needs_follow = decision.base.has_value();
     facts.started = facts.ended = now_;
     double day = days_between(question_.now, now_);
     std::uint64_t bytes = question_.sizes.full_after(day);
     for (const FutureSet& base : sets_) {
       if (!decision.base || base.set.facts.sequence != *decision.base) continue;
+      facts.needs = {{base.set.facts.sequence, base.set.facts.set}};
       next.span_days = days_between(base.set.facts.started, now_);
       bytes = question_.sizes.changed_bytes(next.span_days);
     }
@@ -225,6 +228,8 @@ class Future {
     facts.folded_from = step.first;
     facts.kind = kind;
     facts.needs = needs;
+    facts.needs_follow = !needs.empty();
+    facts.without.clear();
     facts.set[14] = static_cast<std::uint8_t>(facts.set[14] + 1);
     double day = days_between(question_.now, facts.started);
     std::uint64_t bytes = kind == Kind::full ? question_.sizes.full_after(std::max(day, 0.0))
@@ -239,23 +244,14 @@ class Future {
     auto at = std::find_if(sets_.begin(), sets_.end(),
                            [&](const FutureSet& one) { return one.set.facts.sequence > step.last; });
     sets_.insert(at, std::move(folded));
-    resolve_needs();
   }
 
-  // What was folded is needed by its new name.
-  void resolve_needs() {
-    for (FutureSet& one : sets_) {
-      std::vector<SetNeed> now;
-      for (const SetNeed& need : one.set.facts.needs) {
-        for (const FutureSet& other : sets_) {
-          if (!other.set.facts.meets(need, one.set.facts.chain)) continue;
-          bool there = std::any_of(now.begin(), now.end(),
-                                   [&](const SetNeed& known) { return known.set == other.set.facts.set; });
-          if (!there) now.push_back({other.set.facts.sequence, other.set.facts.set});
-        }
-      }
-      one.set.facts.needs = std::move(now);
-    }
+  // Sets that the newest point takes to be restored, itself included.
+  std::size_t restore_sets() const {
+    if (sets_.empty()) return 0;
+    std::vector<const SetFacts*> facts;
+    for (const FutureSet& one : sets_) facts.push_back(&one.set.facts);
+    return SetNeeds(std::move(facts)).closure(sets_.back().set.facts).met.size() + 1;
   }
 
   const ForecastQuestion& question_;

@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
+#include "base/set_needs.hpp"
 
 namespace kestrum {
 
@@ -16,15 +16,14 @@ KeepModel::KeepModel(const KeepQuestion& asked)
       gone(sets.size(), false),
       reason(sets.size()),
       overridden(sets.size(), false) {
+  std::vector<const SetFacts*> facts;
+  for (const KeptSet& set : sets) facts.push_back(&set.facts);
+  const SetNeeds graph(std::move(facts));
   for (std::size_t i = 0; i < sets.size(); ++i) {
     if (chain[i] >= members.size()) members.emplace_back();
     place_.push_back(members[chain[i]].size());
     members[chain[i]].push_back(i);
-    needs.emplace_back();
-    for (const SetNeed& need : sets[i].facts.needs) {
-      std::size_t found = who_meets(need, i);
-      if (found != nobody) needs.back().push_back(found);
-    }
+    needs.push_back(graph.direct(i));
     job_bytes += stored(i);
     if (counts(i)) newest_good = i;
   }
@@ -32,14 +31,6 @@ KeepModel::KeepModel(const KeepQuestion& asked)
     if (std::all_of(members[c].begin(), members[c].end(), [this](std::size_t i) { return counts(i); }))
       good_chain = c;
   }
-}
-
-std::size_t KeepModel::who_meets(const SetNeed& need, std::size_t below) const {
-  auto found =
-      std::lower_bound(sets.begin(), sets.begin() + static_cast<std::ptrdiff_t>(below), need.sequence,
-                       [](const KeptSet& set, Sequence sequence) { return set.facts.sequence < sequence; });
-  std::size_t i = static_cast<std::size_t>(found - sets.begin());
-  return i < below && sets[i].facts.meets(need, sets[below].facts.chain) ? i : nobody;
 }
 
 bool KeepModel::whole_chain_stays(std::size_t c) const {

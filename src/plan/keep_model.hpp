@@ -46,7 +46,7 @@ struct KeepModel {
   std::vector<std::size_t> chain;  // of each set
   std::vector<Promise> wanted_by;
   std::vector<std::vector<std::size_t>> members;  // of each chain
-  std::vector<std::vector<std::size_t>> needs;
+  std::vector<std::vector<std::size_t>> needs;    // of each set, directly
   std::uint64_t job_bytes = 0;
   std::size_t newest_good = nobody;
   std::size_t good_chain = nobody;  // the newest in which everything is good
@@ -58,7 +58,6 @@ struct KeepModel {
   std::vector<bool> overridden;  // promised, and given up all the same
 
  private:
-  std::size_t who_meets(const SetNeed& need, std::size_t below) const;
   std::size_t next_in_chain(std::size_t i) const;
   std::uint64_t hoped_from_folds() const;
   std::vector<std::size_t> place_;  // in its chain

@@ -71,9 +71,11 @@ class KeepPlanner {
   }
 
   void fold_or_keep_needed() {
-    std::vector<std::size_t> user(wanted_.size(), nobody);  // the oldest wanted one
+    std::vector<std::size_t> user(wanted_.size(),
+                                  nobody);  // the oldest wanted one, directly or through others
     for (std::size_t j = wanted_.size(); j-- > 0;) {
-      for (std::size_t need : model_.needs[j]) user[need] = wanted_[j] ? j : user[need];
+      std::size_t by = wanted_[j] ? j : user[j];
+      for (std::size_t need : model_.needs[j]) user[need] = std::min(user[need], by);
     }
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
       if (wanted_[i] || !needed_[i]) continue;

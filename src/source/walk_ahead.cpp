@@ -5,7 +5,7 @@ namespace kestrum {
 WalkAhead::WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
                      Walker::OnNote on_note, Walker::OnLeftOut on_left_out)
     : on_problem_(std::move(on_problem)), on_note_(std::move(on_note)), on_left_out_(std::move(on_left_out)) {
-  thread_ = std::thread([this, &selection, &filesystems] { walk(selection, filesystems); });
+  thread_.start([this, &selection, &filesystems] { walk(selection, filesystems); });
 }
 
 WalkAhead::~WalkAhead() {

@@ -3,10 +3,10 @@
 #pragma once
 
 #include <exception>
-#include <thread>
 #include <variant>
 
 #include "base/bounded_queue.hpp"
+#include "base/thread_group.hpp"
 #include "source/walker.hpp"
 
 namespace kestrum {
@@ -38,7 +38,7 @@ class WalkAhead {
   BoundedQueue<Batch> batches_{4};
   Batch now_;
   std::size_t at_ = 0;
-  std::thread thread_;
+  ThreadGroup thread_;
 };
 
 }  // namespace kestrum

@@ -150,15 +150,10 @@ std::vector<DriveFacts> possible_drives() {
   return drives;
 }
 
-std::string locate_destination(const std::string& destination) {
-  bool by_label = destination.starts_with("label:");
-  if (!by_label && !destination.starts_with("uuid:")) return destination;
-  std::string rest = destination.substr(destination.find(':') + 1);
-  std::string name = rest.substr(0, rest.find('/'));
-  std::string folder = rest.substr(name.size());
-  if (!by_label)
-    std::transform(name.begin(), name.end(), name.begin(),
-                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+std::string locate_destination(const DestinationAddress& address) {
+  if (!address.names_drive()) return address.folder;
+  bool by_label = address.by == DestinationAddress::By::label;
+  const std::string& name = address.drive;
   std::vector<std::string> others;
   std::vector<Found> found = drives_named(by_label, name, others);
   std::string said = by_label ? "labelled '" + printable(name) + "'" : "with the UUID " + printable(name);
@@ -174,7 +169,7 @@ std::string locate_destination(const std::string& destination) {
         "disconnect one, or name the drive by its UUID");
   }
   const std::string& mount = found[0].mount;
-  return mount == "/" && !folder.empty() ? folder : mount + folder;
+  return mount == "/" && !address.folder.empty() ? address.folder : mount + address.folder;
 }
 
 }  // namespace kestrum

@@ -10,6 +10,8 @@
 #include <string>
 #include <vector>
 
+#include "base/destination_address.hpp"
+
 namespace kestrum {
 
 struct DriveFacts {
@@ -41,8 +43,9 @@ bool share_disk(const DriveFacts& a, const DriveFacts& b);
 // not those of the system itself (/boot and its like).
 std::vector<DriveFacts> possible_drives();
 
-// Where a destination given as `label:NAME[/FOLDER]` or `uuid:UUID[/FOLDER]` is mounted now; a path is given
-// back as it is. Throws Error of kind no_destination: not connected, or several of that name.
-std::string locate_destination(const std::string& destination);
+// Where a destination is on this machine now. Looks at the mounted file systems for a drive; a path is given
+// back as it is, whether it is there or not. Throws Error of kind no_destination: the drive is not mounted,
+// or several are of that name.
+std::string locate_destination(const DestinationAddress& address);
 
 }  // namespace kestrum

@@ -12,6 +12,9 @@ class LimitedWriter final : public StoreWriter {
       inner_->append(data);
     });
   }
+  void flush() override {
+    store_.watch([&] { inner_->flush(); });
+  }
   void finish() override {
     store_.watch([&] { inner_->finish(); });
   }
@@ -34,7 +37,11 @@ void LimitedStore::count(std::uint64_t bytes) {
 }
 
 std::unique_ptr<StoreWriter> LimitedStore::create(const std::string& path) {
-  return watch([&] { return std::make_unique<LimitedWriter>(inner_.create(path), *this); });
+  return watch([&] { return std::make_unique<LimitedWriter>(inner().create(path), *this); });
+}
+
+std::unique_ptr<StoreWriter> LimitedStore::reopen(const std::string& path) {
+  return watch([&] { return std::make_unique<LimitedWriter>(inner().reopen(path), *this); });
 }
 
 }  // namespace kestrum

@@ -4,43 +4,38 @@
 #include <atomic>
 
 #include "base/error.hpp"
-#include "store/store.hpp"
+#include "store/forwarding_store.hpp"
 
 namespace kestrum {
 
 // Passes everything on. What is appended is counted; what would go over the allowance throws Error of kind
 // full, as a full drive does. `inner` must outlive this.
-class LimitedStore final : public Store {
+class LimitedStore final : public ForwardingStore {
  public:
-  explicit LimitedStore(Store& inner) : inner_(inner) {}
+  explicit LimitedStore(Store& inner) : ForwardingStore(inner) {}
   // Counting starts anew. `limit`: in the words of the message.
   void allow(std::uint64_t bytes, const std::string& limit);
   std::uint64_t written() const { return written_; }
   // Since `allow`, this store (and not some other disk) had no room for something.
   bool was_full() const { return full_; }
 
-  std::string describe(const std::string& path) const override { return inner_.describe(path); }
-  bool exists(const std::string& path) const override { return inner_.exists(path); }
-  std::vector<StoreEntry> list(const std::string& folder) const override { return inner_.list(folder); }
-  std::unique_ptr<StoreReader> open(const std::string& path) const override { return inner_.open(path); }
   std::unique_ptr<StoreWriter> create(const std::string& path) override;
+  std::unique_ptr<StoreWriter> reopen(const std::string& path) override;
+  void put(const std::string& path, ByteView content) override {
+    watch([&] { inner().put(path, content); });
+  }
   void reserve(const std::string& path, std::uint64_t size) override {
-    watch([&] { inner_.reserve(path, size); });
+    watch([&] { inner().reserve(path, size); });
   }
   bool create_exclusive(const std::string& path, ByteView content) override {
-    return watch([&] { return inner_.create_exclusive(path, content); });
+    return watch([&] { return inner().create_exclusive(path, content); });
   }
   void rename(const std::string& from, const std::string& to) override {
-    watch([&] { inner_.rename(from, to); });
+    watch([&] { inner().rename(from, to); });
   }
-  void remove(const std::string& path) override { inner_.remove(path); }
-  void make_folder(const std::string& path) override {
-    watch([&] { inner_.make_folder(path); });
+  bool make_folder(const std::string& path) override {
+    return watch([&] { return inner().make_folder(path); });
   }
-  void make_private(const std::string& folder) override { inner_.make_private(folder); }
-  void remove_folder(const std::string& path) override { inner_.remove_folder(path); }
-  bool flush_folder(const std::string& path) override { return inner_.flush_folder(path); }
-  StoreSpace space() const override { return inner_.space(); }
 
  private:
   friend class LimitedWriter;
@@ -55,7 +50,6 @@ class LimitedStore final : public Store {
     }
   }
 
-  Store& inner_;
   std::atomic<bool> full_{false};
   std::atomic<std::uint64_t> written_{0};
   std::uint64_t allowed_ = UINT64_MAX;

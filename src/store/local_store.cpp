@@ -1,16 +1,23 @@
 #include <dirent.h>
 #include <fcntl.h>
+#include <linux/openat2.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
+#include <cstdio>
 
 #include "base/error.hpp"
 #include "base/file_handle.hpp"
+#include "base/flush_point.hpp"
+#include "base/random.hpp"
 #include "base/text.hpp"
 #include "store/store.hpp"
+#include "store/store_error.hpp"
 
 namespace kestrum {
 namespace {
@@ -19,14 +26,14 @@ class LocalReader final : public StoreReader {
  public:
   LocalReader(FileHandle file, std::string path) : file_(std::move(file)), path_(std::move(path)) {
     struct stat status {};
-    if (fstat(file_.get(), &status) != 0) throw system_error("look at", path_, errno);
+    if (fstat(file_.get(), &status) != 0) throw store_error("look at", path_, errno);
     if (!S_ISREG(status.st_mode)) throw damage(printable(path_) + " is not a file");
     size_ = static_cast<std::uint64_t>(status.st_size);
   }
   std::uint64_t size() const override { return size_; }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
     ssize_t n = read_full(file_.get(), out.data(), out.size(), static_cast<off_t>(offset));
-    if (n < 0) throw system_error("read", path_, errno);
+    if (n < 0) throw store_error("read", path_, errno);
     if (static_cast<std::size_t>(n) != out.size()) throw damage(printable(path_) + " ends too early");
   }
   void drop_cache() const override { posix_fadvise(file_.get(), 0, 0, POSIX_FADV_DONTNEED); }
@@ -41,7 +48,7 @@ class LocalWriter final : public StoreWriter {
  public:
   LocalWriter(FileHandle file, std::string path) : file_(std::move(file)), path_(std::move(path)) {}
   void append(ByteView data) override {
-    if (!write_full(file_.get(), data)) throw system_error("write", path_, errno);
+    if (!write_full(file_.get(), data)) throw store_error("write", path_, errno);
     // Start writing early, so that the flush at the end of a large volume does not stall for all of it at
     // once.
     written_ += data.size();
@@ -51,9 +58,12 @@ class LocalWriter final : public StoreWriter {
       started_ = written_;
     }
   }
+  void flush() override {
+    if (fdatasync(file_.get()) != 0) throw store_error("flush", path_, errno);
+  }
   void finish() override {
-    if (fsync(file_.get()) != 0) throw system_error("flush", path_, errno);
-    if (int code = file_.close(); code != 0) throw system_error("close", path_, code);
+    if (flush_point("content of a file") && fsync(file_.get()) != 0) throw store_error("flush", path_, errno);
+    if (int code = file_.close(); code != 0) throw store_error("close", path_, code);
   }
 
  private:
@@ -64,27 +74,55 @@ class LocalWriter final : public StoreWriter {
   std::uint64_t started_ = 0;
 };
 
+class LocalHold final : public StoreHold {
+ public:
+  explicit LocalHold(FileHandle folder) : folder_(std::move(folder)) {}
+
+ private:
+  FileHandle folder_;
+};
+
 class LocalStore final : public Store {
  public:
   explicit LocalStore(std::string root) : root_(std::move(root)) {
     while (root_.size() > 1 && root_.back() == '/') root_.pop_back();
+    handle_ = FileHandle(::open(root_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    // A folder that may be gone through but not listed.
+    if (!handle_ && errno == EACCES)
+      handle_ = FileHandle(::open(root_.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    struct stat status {};
+    if (!handle_ || fstat(handle_.get(), &status) != 0) {
+      int code = errno;
+      if (code == ENOENT || code == ENOTDIR)
+        throw Error(ErrorKind::no_destination, "the folder " + printable(root_) + " is not there",
+                    "connect the drive, or check the path")
+            .with_code(code);
+      throw store_error("open", root_, code);
+    }
+    device_ = status.st_dev;
+    inode_ = status.st_ino;
   }
 
   std::string describe(const std::string& path) const override { return printable(full(path)); }
 
-  bool exists(const std::string& path) const override {
+  bool still_there() const override {
     struct stat status {};
-    if (lstat(full(path).c_str(), &status) == 0) return true;
-    if (errno == ENOENT || errno == ENOTDIR) return false;
-    throw system_error("look at", full(path), errno);
+    return stat(root_.c_str(), &status) == 0 && status.st_dev == device_ && status.st_ino == inode_;
+  }
+
+  bool exists(const std::string& path) const override {
+    if (beneath(path, O_PATH | O_NOFOLLOW)) return true;
+    if (is_absent(errno)) return false;
+    throw store_error("look at", full(path), errno);
   }
 
   std::vector<StoreEntry> list(const std::string& folder) const override {
-    DIR* dir = opendir(full(folder).c_str());
-    if (dir == nullptr) {
-      if (errno == ENOENT) return {};
-      throw system_error("list", full(folder), errno);
-    }
+    FileHandle handle = beneath(folder, O_RDONLY | O_DIRECTORY);
+    if (!handle && is_absent(errno)) return {};
+    if (!handle) throw store_error("list", full(folder), errno);
+    DIR* dir = fdopendir(handle.get());
+    if (dir == nullptr) throw store_error("list", full(folder), errno);
+    handle.release();
     std::unique_ptr<DIR, int (*)(DIR*)> closer(dir, closedir);
     std::vector<StoreEntry> entries;
     errno = 0;
@@ -93,20 +131,22 @@ class LocalStore final : public Store {
       if (name == "." || name == "..") continue;
       struct stat status {};
       if (fstatat(dirfd(dir), item->d_name, &status, AT_SYMLINK_NOFOLLOW) != 0) {
-        if (errno == ENOENT) continue;  // removed meanwhile
-        throw system_error("look at", full(folder) + "/" + name, errno);
+        if (errno != ENOENT) throw store_error("look at", full(folder) + "/" + name, errno);
+        errno = 0;
+        continue;  // removed meanwhile
       }
       entries.push_back({name, S_ISDIR(status.st_mode), static_cast<std::uint64_t>(status.st_size)});
       errno = 0;
     }
-    if (errno != 0) throw system_error("list", full(folder), errno);
+    if (errno != 0) throw store_error("list", full(folder), errno);
     std::sort(entries.begin(), entries.end(), [](const auto& a, const auto& b) { return a.name < b.name; });
     return entries;
   }
 
-  std::unique_ptr<StoreReader> open(const std::string& path) const override {
-    FileHandle file(::open(full(path).c_str(), O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK));
-    if (!file) throw system_error("open", full(path), errno);
+  std::unique_ptr<StoreReader> try_open(const std::string& path) const override {
+    FileHandle file = beneath(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK);
+    if (!file && is_absent(errno)) return nullptr;
+    if (!file) throw store_error("open", full(path), errno);
     return std::make_unique<LocalReader>(std::move(file), full(path));
   }
 
@@ -114,72 +154,151 @@ class LocalStore final : public Store {
     return std::make_unique<LocalWriter>(create_file(path), full(path));
   }
 
+  std::unique_ptr<StoreWriter> reopen(const std::string& path) override {
+    FileHandle file = beneath(path, O_WRONLY | O_APPEND | O_NOFOLLOW);
+    if (!file) throw store_error("open", full(path), errno);
+    return std::make_unique<LocalWriter>(std::move(file), full(path));
+  }
+
   void reserve(const std::string& path, std::uint64_t size) override {
     FileHandle file = create_file(path);
-    int code = posix_fallocate(file.get(), 0, static_cast<off_t>(size));
-    if (code != 0 && code != EOPNOTSUPP && code != EINVAL)
-      throw system_error("reserve space for", full(path), code);
+    if (fallocate(file.get(), 0, 0, static_cast<off_t>(size)) == 0) return;
+    if (errno != EOPNOTSUPP && errno != EINVAL && errno != ENOSYS)
+      throw store_error("reserve space for", full(path), errno);
   }
 
   bool create_exclusive(const std::string& path, ByteView content) override {
-    FileHandle file(::open(full(path).c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0644));
-    if (!file && errno == EEXIST) return false;
-    if (!file) throw system_error("create", full(path), errno);
-    if (!write_full(file.get(), content) || fsync(file.get()) != 0) {
-      int code = errno;
-      unlink(full(path).c_str());
-      throw system_error("write", full(path), code);
+    std::string temporary = path + "." + to_hex(random_bytes(8)) + ".tmp";
+    FileHandle parent = folder(path);
+    std::string name = name_of(path), aside = name_of(temporary);
+    write_new(temporary, content);
+    int code = 0;
+    if (linkat(parent.get(), aside.c_str(), parent.get(), name.c_str(), 0) != 0) code = errno;
+    bool no_links = code == EPERM || code == EOPNOTSUPP || code == ENOSYS || code == EMLINK || code == EINVAL;
+    if (no_links) {
+      code = 0;
+      if (renameat2(parent.get(), aside.c_str(), parent.get(), name.c_str(), RENAME_NOREPLACE) != 0)
+        code = errno;
+      if (code == 0) return true;
     }
+    unlinkat(parent.get(), aside.c_str(), 0);
+    if (code == EEXIST) return false;
+    if (no_links && (code == EINVAL || code == ENOSYS || code == EOPNOTSUPP)) {
+      // Neither links nor renames that replace nothing: the name at least is taken by one only.
+      FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
+      if (!file && errno == EEXIST) return false;
+      if (!file) throw store_error("create", full(path), errno);
+      if (!write_full(file.get(), content) || fsync(file.get()) != 0)
+        throw store_error("write", full(path), errno);
+      return true;
+    }
+    if (code != 0) throw store_error("create", full(path), code);
     return true;
   }
 
   void rename(const std::string& from, const std::string& to) override {
-    if (::rename(full(from).c_str(), full(to).c_str()) != 0) throw system_error("rename", full(from), errno);
+    FileHandle source = folder(from), target = folder(to);
+    if (renameat(source.get(), name_of(from).c_str(), target.get(), name_of(to).c_str()) != 0)
+      throw store_error("rename", full(from), errno);
   }
 
   void remove(const std::string& path) override {
-    if (unlink(full(path).c_str()) != 0) throw system_error("remove", full(path), errno);
+    FileHandle parent = beneath(folder_of(path), O_PATH | O_DIRECTORY);
+    if (parent && unlinkat(parent.get(), name_of(path).c_str(), 0) == 0) return;
+    if (!is_absent(errno)) throw store_error("remove", full(path), errno);
   }
 
-  void make_folder(const std::string& path) override {
-    for (std::size_t at = 0; at != std::string::npos;) {
-      at = path.find('/', at + 1);
-      std::string part = full(path.substr(0, at));
-      if (mkdir(part.c_str(), 0755) != 0 && errno != EEXIST)
-        throw system_error("create the folder", part, errno);
-    }
+  bool make_folder(const std::string& path) override {
+    FileHandle parent = folder(path);
+    if (mkdirat(parent.get(), name_of(path).c_str(), 0755) == 0) return true;
+    if (errno != EEXIST) throw store_error("create the folder", full(path), errno);
+    return false;
   }
 
-  void make_private(const std::string& folder) override { chmod(full(folder).c_str(), 0700); }
+  void make_private(const std::string& path) override {
+    FileHandle handle = beneath(path, O_RDONLY | O_DIRECTORY);
+    if (handle) fchmod(handle.get(), 0700);
+  }
 
   void remove_folder(const std::string& path) override {
-    if (rmdir(full(path).c_str()) != 0) throw system_error("remove the folder", full(path), errno);
+    FileHandle parent = folder(path);
+    if (unlinkat(parent.get(), name_of(path).c_str(), AT_REMOVEDIR) != 0)
+      throw store_error("remove the folder", full(path), errno);
   }
 
   bool flush_folder(const std::string& path) override {
-    FileHandle folder(::open(full(path).c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
-    if (!folder) throw system_error("open", full(path), errno);
-    if (fsync(folder.get()) == 0) return true;
+    FileHandle handle = beneath(path, O_RDONLY | O_DIRECTORY);
+    if (!handle) throw store_error("open", full(path), errno);
+    if (!flush_point("names in a folder") || fsync(handle.get()) == 0) return true;
     if (errno == EINVAL || errno == ENOTSUP || errno == ENOSYS) return false;
-    throw system_error("flush", full(path), errno);
+    throw store_error("flush", full(path), errno);
   }
 
   StoreSpace space() const override {
     struct statvfs status {};
-    if (statvfs(root_.c_str(), &status) != 0) throw system_error("ask the free space of", root_, errno);
+    if (fstatvfs(handle_.get(), &status) != 0) throw store_error("ask the free space of", root_, errno);
     return {status.f_blocks * status.f_frsize, status.f_bavail * status.f_frsize};
+  }
+
+  std::unique_ptr<StoreHold> hold(const std::string& path) override {
+    FileHandle handle = beneath(path, O_RDONLY | O_DIRECTORY);
+    if (!handle) throw store_error("open", full(path), errno);
+    if (flock(handle.get(), LOCK_EX | LOCK_NB) == 0) return std::make_unique<LocalHold>(std::move(handle));
+    if (errno == EWOULDBLOCK) return nullptr;
+    return Store::hold(path);  // the file system has no such locks
   }
 
  private:
   std::string full(const std::string& path) const { return path.empty() ? root_ : root_ + "/" + path; }
+  static std::string name_of(const std::string& path) { return path.substr(path.rfind('/') + 1); }
+  static bool is_absent(int code) { return code == ENOENT || code == ENOTDIR; }
+
+  // Beneath the handle, without following a link or going into another file system; an empty handle with
+  // errno on error.
+  FileHandle beneath(const std::string& path, int flags, unsigned mode = 0) const {
+    open_how how{};
+    how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC);
+    how.mode = mode;
+    how.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS | RESOLVE_NO_XDEV;
+    const char* name = path.empty() ? "." : path.c_str();
+    // EAGAIN: something was renamed elsewhere on the way.
+    for (int attempt = 0; attempt < 64; ++attempt) {
+      long fd = syscall(SYS_openat2, handle_.get(), name, &how, sizeof how);
+      if (fd >= 0) return FileHandle(static_cast<int>(fd));
+      if (errno != EAGAIN && errno != EINTR) break;
+    }
+    return {};
+  }
+
+  // The folder that holds `path`.
+  FileHandle folder(const std::string& path) const {
+    FileHandle handle = beneath(folder_of(path), O_PATH | O_DIRECTORY);
+    if (!handle) throw store_error("open", full(folder_of(path)), errno);
+    return handle;
+  }
 
   FileHandle create_file(const std::string& path) {
-    FileHandle file(::open(full(path).c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC | O_NOFOLLOW, 0644));
-    if (!file) throw system_error("create", full(path), errno);
+    FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
+    if (!file) throw store_error("create", full(path), errno);
     return file;
   }
 
+  void write_new(const std::string& path, ByteView content) {
+    FileHandle file = create_file(path);
+    if (write_full(file.get(), content) && fsync(file.get()) == 0) return;
+    int code = errno;
+    try {
+      remove(path);
+    } catch (const Error&) {
+      // The reason why it could not be written says more.
+    }
+    throw store_error("write", full(path), code);
+  }
+
   std::string root_;
+  FileHandle handle_;
+  dev_t device_ = 0;
+  ino_t inode_ = 0;
 };
 
 }  // namespace

@@ -3,27 +3,67 @@
 #include "base/error.hpp"
 
 namespace kestrum {
+namespace {
 
-Bytes Store::read_all(const std::string& path, std::uint64_t limit) const {
-  std::unique_ptr<StoreReader> file = open(path);
-  if (file->size() > limit) throw damage(describe(path) + " is larger than such a file can be");
-  Bytes content(file->size());
-  file->read_at(0, content);
+class NoHold final : public StoreHold {};
+
+Bytes content_of(const StoreReader& file, std::uint64_t limit, const std::string& what) {
+  if (file.size() > limit) throw damage(what + " is larger than such a file can be");
+  Bytes content(file.size());
+  file.read_at(0, content);
   return content;
 }
 
-void Store::write_whole(const std::string& path, ByteView content) {
+}  // namespace
+
+std::string folder_of(const std::string& path) {
   std::size_t slash = path.rfind('/');
-  std::string folder = slash == std::string::npos ? "" : path.substr(0, slash);
+  return slash == std::string::npos ? "" : path.substr(0, slash);
+}
+
+std::unique_ptr<StoreReader> Store::open(const std::string& path) const {
+  std::unique_ptr<StoreReader> file = try_open(path);
+  if (!file) throw damage(describe(path) + " is missing");
+  return file;
+}
+
+Bytes Store::read_all(const std::string& path, std::uint64_t limit) const {
+  return content_of(*open(path), limit, describe(path));
+}
+
+std::optional<Bytes> Store::try_read_all(const std::string& path, std::uint64_t limit) const {
+  std::unique_ptr<StoreReader> file = try_open(path);
+  if (!file) return std::nullopt;
+  return content_of(*file, limit, describe(path));
+}
+
+void Store::put(const std::string& path, ByteView content) {
+  std::string folder = folder_of(path);
   std::size_t dot = path.rfind('.');
   std::string temporary =
       path.substr(0, dot != std::string::npos && dot > folder.size() ? dot : path.size()) + ".tmp";
-  if (exists(temporary)) remove(temporary);
+  remove(temporary);
   std::unique_ptr<StoreWriter> file = create(temporary);
   file->append(content);
   file->finish();
   rename(temporary, path);
   flush_folder(folder);
+}
+
+void Store::remove_all(const std::vector<std::string>& paths) {
+  for (const std::string& path : paths) remove(path);
+}
+
+std::unique_ptr<StoreHold> Store::hold(const std::string&) {
+  return std::make_unique<NoHold>();
+}
+
+void Store::make_folders(const std::string& path) {
+  for (std::size_t at = 0; at != std::string::npos;) {
+    at = path.find('/', at + 1);
+    std::string part = path.substr(0, at);
+    if (make_folder(part)) flush_folder(folder_of(part));
+  }
 }
 
 }  // namespace kestrum

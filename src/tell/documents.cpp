@@ -1,6 +1,7 @@
 #include "tell/documents.hpp"
 
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
 #include "tell/json_parts.hpp"
 
 namespace kestrum {
@@ -49,17 +50,17 @@ Json entry_json(const Entry& entry) {
 Json run_json(const RunEntry& run) {
   Json json{{"job", run.job},
             {"run", run.number},
-            {"result", run.result},
+            {"result", result_text(run.result)},
             {"exit", run.exit_code},
             {"started", utc_text(run.started)},
             {"ended", run.ended ? Json(utc_text(*run.ended)) : Json(nullptr)},
             {"destination", to_utf8(run.destination)},
             {"point", run.sequence ? Json(*run.sequence) : Json(nullptr)},
-            {"kind", run.kind},
+            {"kind", run.kind ? kind_name(*run.kind) : std::string_view()},
             {"reason", run.reason},
             {"totals", totals_json(run.totals)},
             {"problem-count", run.problems},
-            {"checked", run.checked},
+            {"checked", run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked)},
             {"upkeep", run.upkeep},
             {"message", to_utf8(run.message)},
             {"log", to_utf8(run.log_file)}};
@@ -76,6 +77,8 @@ const char* kind_word(ErrorKind kind) {
       return "damage";
     case ErrorKind::no_destination:
       return "no-destination";
+    case ErrorKind::not_reachable:
+      return "not-reachable";
     case ErrorKind::busy:
       return "busy";
     case ErrorKind::key:
@@ -130,22 +133,100 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
   return text_of(json);
 }
 
-std::string status_document(const std::vector<StatusLine>& lines) {
+namespace {
+
+std::string text_of(const JobTrouble& trouble) {
+  switch (trouble.kind) {
+    case TroubleKind::job_file:
+      return "its job file is wrong";
+    case TroubleKind::damaged:
+      return count_text(trouble.count, "damaged point") + ": kestrum verify";
+    case TroubleKind::incomplete:
+      return count_text(trouble.count, "point lacks a set that it needs", "points lack a set that they need");
+    case TroubleKind::overdue:
+      return "no good point for " + trouble.text;
+    case TroubleKind::missed:
+      return "due on " + local_text(trouble.when) + ", not run";
+    case TroubleKind::never_run:
+      return "it has never run";
+    case TroubleKind::no_point:
+      return "it has no point yet";
+    case TroubleKind::cut_off:
+      return "its last run is still going, or was cut off";
+    case TroubleKind::drive_away:
+      return printable(trouble.text) + " is not there, and a set is to go to each drive";
+    case TroubleKind::problems:
+      return count_text(trouble.count, "problem");
+    case TroubleKind::gone:
+    case TroubleKind::failed:
+    case TroubleKind::place:
+      return trouble.text;
+  }
+  return trouble.text;
+}
+
+const char* trouble_word(TroubleKind kind) {
+  static constexpr const char* words[] = {"job-file",   "damaged", "incomplete", "gone",     "failed",
+                                          "overdue",    "missed",  "never-run",  "no-point", "cut-off",
+                                          "drive-away", "place",   "problems"};
+  return words[static_cast<std::size_t>(kind)];
+}
+
+Json space_json(const std::optional<StoreSpace>& space) {
+  return space ? Json{{"free-bytes", space->free}, {"total-bytes", space->total}} : Json(nullptr);
+}
+
+Json instant_json(const std::optional<Instant>& when) {
+  return when ? Json(utc_text(*when)) : Json(nullptr);
+}
+
+Json age_json(const std::optional<Instant>& when, Instant now) {
+  return when ? Json(std::chrono::duration_cast<std::chrono::seconds>(between(*when, now)).count())
+              : Json(nullptr);
+}
+
+}  // namespace
+
+std::string trouble_text(const JobStatus& status) {
+  std::vector<std::string> parts;
+  for (const JobTrouble& trouble : status.troubles) parts.push_back(text_of(trouble));
+  return join(parts, "; ");
+}
+
+std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
   Json json = document("status");
   json["jobs"] = Json::array();
-  for (const StatusLine& line : lines) {
-    Json one{{"job", line.job},
-             {"newest-good-point", line.newest_good ? Json(utc_text(*line.newest_good)) : Json(nullptr)},
-             {"age-seconds", line.age ? Json(line.age->count()) : Json(nullptr)},
-             {"last-run", line.last ? run_json(*line.last) : Json(nullptr)},
-             {"destination", to_utf8(line.destination)},
-             {"destination-there", line.destination_there}};
-    one["drive"] = line.space ? Json{{"free-bytes", line.space->free}, {"total-bytes", line.space->total}}
-                              : Json(nullptr);
-    one["trouble"] = to_utf8(line.trouble);
+  for (const JobStatus& status : jobs) {
+    std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
+    Json one{{"job", name},
+             {"newest-good-point", instant_json(status.newest_good)},
+             {"age-seconds", age_json(status.newest_good, now)},
+             {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
+             {"disabled", status.disabled}};
+    one["destination"] = status.drives.empty() ? "" : to_utf8(status.drives[0].named);
+    one["destination-there"] = !status.drives.empty() && !status.drives[0].root.empty();
+    one["drive"] = status.drives.empty() ? Json(nullptr) : space_json(status.drives[0].space);
+    one["destinations"] = Json::array();
+    for (const DriveStatus& drive : status.drives) {
+      one["destinations"].push_back({{"destination", to_utf8(drive.named)},
+                                     {"folder", to_utf8(drive.root)},
+                                     {"there", !drive.root.empty()},
+                                     {"newest-good-point", instant_json(drive.newest_good)},
+                                     {"age-seconds", age_json(drive.newest_good, now)},
+                                     {"drive", space_json(drive.space)}});
+    }
+    one["trouble"] = to_utf8(trouble_text(status));
+    one["troubles"] = Json::array();
+    for (const JobTrouble& trouble : status.troubles) one["troubles"].push_back(trouble_word(trouble.kind));
     json["jobs"].push_back(std::move(one));
   }
   return text_of(json);
+}
+
+static Json findings_json(const std::vector<std::string>& findings) {
+  Json list = Json::array();
+  for (const std::string& finding : findings) list.push_back(to_utf8(finding));
+  return list;
 }
 
 std::string points_document(const std::vector<PointsResult>& drives) {
@@ -160,16 +241,16 @@ std::string points_document(const std::vector<PointsResult>& drives) {
     json["destinations"].push_back({{"drive", to_utf8(points.drive)},
                                     {"folder", to_utf8(points.destination)},
                                     {"free-bytes", points.space.free},
-                                    {"total-bytes", points.space.total}});
+                                    {"total-bytes", points.space.total},
+                                    {"findings", findings_json(points.findings)}});
     for (const PointInfo& info : points.points) {
       Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
+      if (info.sealed) one["needs"] = info.needs;
       one["drive"] = to_utf8(points.drive);
       one["sealed"] = info.sealed;
       one["folder"] = info.folder;
-      one["health"] = info.health;
-      Json findings = Json::array();
-      for (const std::string& finding : info.findings) findings.push_back(to_utf8(finding));
-      one["findings"] = findings;
+      one["health"] = health_text(info.health);
+      one["findings"] = findings_json(info.findings);
       json["points"].push_back(std::move(one));
     }
   }
@@ -222,7 +303,7 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
 
 std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
   Json json = document("verify");
-  json["depth"] = verdicts.at(0).result.depth == VerifyDepth::all ? "all" : "quick";
+  json["depth"] = depth_text(verdicts.at(0).result.depth);
   json["good"] =
       std::all_of(verdicts.begin(), verdicts.end(), [](const auto& one) { return one.result.good(); });
   json["bytes"] = 0;
@@ -237,9 +318,7 @@ std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
                {"destination", to_utf8(destination)},
                {"folder", verdict.folder},
                {"good", verdict.good()}};
-      Json findings = Json::array();
-      for (const std::string& finding : verdict.findings) findings.push_back(to_utf8(finding));
-      one["findings"] = findings;
+      one["findings"] = findings_json(verdict.findings);
       one["affected-files"] = verdict.affected_count;
       one["affected"] = Json::array();
       for (const AffectedFile& file : verdict.affected) {

@@ -3,10 +3,12 @@
 
 #include <string>
 
+#include "engine/backup.hpp"
 #include "engine/outlook.hpp"
 #include "engine/preview.hpp"
 #include "engine/prune.hpp"
 #include "engine/restore.hpp"
+#include "engine/status.hpp"
 #include "engine/verify.hpp"
 
 namespace kestrum {
@@ -24,19 +26,9 @@ std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs);
 std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems);
 
-struct StatusLine {
-  std::string job;
-  std::optional<RunEntry> last;
-  std::optional<Instant> newest_good;  // start of the newest point that a run sealed
-  std::optional<std::chrono::seconds> age;
-  std::string destination;
-  bool destination_there = false;
-  std::optional<StoreSpace> space;
-  bool disabled = false;
-  bool overdue = false;  // no good point for longer than the job allows
-  std::string trouble;   // empty when all is well
-};
-std::string status_document(const std::vector<StatusLine>& lines);
+// The troubles of a job in one line, in words; empty when all is well.
+std::string trouble_text(const JobStatus& status);
+std::string status_document(const std::vector<JobStatus>& jobs, Instant now);
 
 std::string points_document(const std::vector<PointsResult>& drives);  // at least one
 std::string forecast_document(const JobForecast& forecast);

@@ -64,7 +64,7 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
   json["job"] = job;
   json["destination"] = to_utf8(preview.destination);
   json["point"] = preview.sequence;
-  json["kind"] = preview.kind;
+  json["kind"] = kind_name(preview.kind);
   json["reason"] = preview.reason;
   json.update(counts_json(preview.all));
   json["folders"] = preview.folders;

@@ -67,8 +67,9 @@ std::string problem_text(const Problem& problem) {
 
 std::vector<std::string> run_summary(const RunEntry& run) {
   std::vector<std::string> lines;
-  lines.push_back("Job " + printable(run.job) + ", run " + std::to_string(run.number) + ": " + run.result +
-                  " (exit code " + std::to_string(run.exit_code) + ")");
+  lines.push_back("Job " + printable(run.job) + ", run " + std::to_string(run.number) + ": " +
+                  std::string(result_text(run.result)) + " (exit code " + std::to_string(run.exit_code) +
+                  ")");
   if (!run.message.empty()) lines.push_back("Why: " + run.message);
   std::string times = "Started " + local_text_seconds(run.started) + " " + zone_text(run.started);
   if (run.ended) times += ", took " + duration_text(between(run.started, *run.ended));
@@ -76,14 +77,15 @@ std::vector<std::string> run_summary(const RunEntry& run) {
   lines.push_back("Destination " + printable(run.destination));
   if (!run.sequence) return lines;
   const SetTotals& totals = run.totals;
-  lines.push_back("Point " + std::to_string(*run.sequence) + ", " + run.kind + ": " + run.reason);
+  lines.push_back("Point " + std::to_string(*run.sequence) + ", " +
+                  std::string(run.kind ? kind_name(*run.kind) : "") + ": " + run.reason);
   lines.push_back("Holds " + count_text(totals.files, "file") + " and " +
                   count_text(totals.folders, "folder") + ", " + size_text(totals.bytes));
   lines.push_back("New " + grouped(totals.new_files) + ", changed " + grouped(totals.changed_files) +
                   ", gone " + grouped(totals.gone_files) + "; read " + size_text(totals.read_bytes) +
                   ", stored " + size_text(totals.stored_bytes));
   for (const std::string& line : run.upkeep) lines.push_back("Kept up: " + line);
-  lines.push_back("Check: " + (run.checked.empty() ? "not read back" : run.checked));
+  lines.push_back("Check: " + std::string(read_back_text(run.checked)));
   return lines;
 }
 

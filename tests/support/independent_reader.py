@@ -126,7 +126,9 @@ class Set:
         self.core = sections["core"]
         first, last = self.core["covers"]
         need(last == self.core["sequence"] and 1 <= first <= last, "the range covered")
-        need(self.core["format"] == 1 and self.core["requires"] == (["fold-1"] if first < last else []), "format and features")
+        need(self.core["format"] == 1 and set(self.core["requires"]) <= {"fold-1", "needs-1"}, "format and features")
+        need(("fold-1" in self.core["requires"]) == (first < last), "the mark of a folded set")
+        self.follow = "needs-1" in self.core["requires"]
         self.id, self.chain, self.job = (bytes.fromhex(self.core[name]) for name in ("set", "chain", "job"))
         self.master = master_key(sections["envelope"]["keys"], self.chain, passphrase)
         for name, before, auth in auths:
@@ -241,14 +243,21 @@ class Point:
 
     def __init__(self, sets, sequence):
         self.own = sets[sequence]
-        self.sets = [self.own]
-        for required in self.own.core["needs"]:
-            meeting = [one for one in sets.values() if one.id.hex() == required["set"] or
-                       (one.chain == self.own.chain and one.core["covers"][0] <= required["sequence"] <= one.core["covers"][1])]
-            need(len(meeting) == 1, "a needed set")
-            if meeting[0] not in self.sets:
-                self.sets.append(meeting[0])
+        self.all = sets
+        self.sets = [self.own] + [one for one in self.needed(self.own) if one is not self.own]
         self.last = None
+
+    def needed(self, start):
+        found = []
+        for required in start.core["needs"]:
+            meeting = [one for one in self.all.values() if one.id.hex() == required["set"] or
+                       (one.chain == start.chain and one.core["covers"][0] <= required["sequence"] <= one.core["covers"][1])]
+            need(len(meeting) == 1, "a needed set")
+            for one in [meeting[0]] + (self.needed(meeting[0]) if start.follow else []):
+                left_out = start.follow and one.core["sequence"] in start.core["without"]
+                if one not in found and not left_out:
+                    found.append(one)
+        return found
 
     def fetch(self, ref):
         for one in self.sets:

@@ -24,16 +24,12 @@ class MemoryWriter final : public StoreWriter {
  public:
   explicit MemoryWriter(Bytes& content) : content_(content) {}
   void append(ByteView data) override { content_.insert(content_.end(), data.begin(), data.end()); }
+  void flush() override {}
   void finish() override {}
 
  private:
   Bytes& content_;
 };
-
-std::string folder_of(const std::string& path) {
-  std::size_t slash = path.rfind('/');
-  return slash == std::string::npos ? "" : path.substr(0, slash);
-}
 
 class FaultWriter final : public StoreWriter {
  public:
@@ -45,6 +41,10 @@ class FaultWriter final : public StoreWriter {
       throw system_error("write", "a failing file", state_->fault.code);
     }
     inner_->append(data);
+  }
+  void flush() override {
+    state_->step("flush");
+    inner_->flush();
   }
   void finish() override {
     state_->step("flush");
@@ -63,7 +63,7 @@ class CountingReader final : public StoreReader {
       : inner_(std::move(inner)), counts_(std::move(counts)), name_(std::move(name)) {}
   std::uint64_t size() const override { return inner_->size(); }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    (*counts_)[name_] += out.size();
+    counts_->bytes[name_] += out.size();
     inner_->read_at(offset, out);
   }
 
@@ -107,9 +107,9 @@ std::vector<StoreEntry> MemoryStore::list(const std::string& folder) const {
   return entries;
 }
 
-std::unique_ptr<StoreReader> MemoryStore::open(const std::string& path) const {
+std::unique_ptr<StoreReader> MemoryStore::try_open(const std::string& path) const {
   auto found = files_->find(path);
-  if (found == files_->end()) throw system_error("open", path, ENOENT);
+  if (found == files_->end()) return nullptr;
   return std::make_unique<MemoryReader>(found->second);
 }
 
@@ -117,6 +117,12 @@ std::unique_ptr<StoreWriter> MemoryStore::create(const std::string& path) {
   auto [at, added] = files_->try_emplace(path);
   if (!added) throw system_error("create", path, EEXIST);
   return std::make_unique<MemoryWriter>(at->second);
+}
+
+std::unique_ptr<StoreWriter> MemoryStore::reopen(const std::string& path) {
+  auto found = files_->find(path);
+  if (found == files_->end()) throw system_error("open", path, ENOENT);
+  return std::make_unique<MemoryWriter>(found->second);
 }
 
 void MemoryStore::reserve(const std::string& path, std::uint64_t) {
@@ -142,8 +148,8 @@ void MemoryStore::rename(const std::string& from, const std::string& to) {
 void MemoryStore::remove(const std::string& path) {
   files_->erase(path);
 }
-void MemoryStore::make_folder(const std::string& path) {
-  for (std::string part = path; !part.empty(); part = folder_of(part)) folders_->insert(part);
+bool MemoryStore::make_folder(const std::string& path) {
+  return folders_->insert(path).second;
 }
 void MemoryStore::remove_folder(const std::string& path) {
   folders_->erase(path);
@@ -160,39 +166,59 @@ void FaultStore::State::step(const std::string& what) {
 
 std::unique_ptr<StoreWriter> FaultStore::create(const std::string& path) {
   state_->step("create");
-  return std::make_unique<FaultWriter>(inner_->create(path), state_);
+  return std::make_unique<FaultWriter>(inner().create(path), state_);
+}
+std::unique_ptr<StoreWriter> FaultStore::reopen(const std::string& path) {
+  state_->step("open");
+  return std::make_unique<FaultWriter>(inner().reopen(path), state_);
+}
+void FaultStore::put(const std::string& path, ByteView content) {
+  if (traits().renames) return Store::put(path, content);
+  state_->step("put");
+  inner().put(path, content);
 }
 void FaultStore::reserve(const std::string& path, std::uint64_t size) {
   state_->step("reserve");
-  inner_->reserve(path, size);
+  inner().reserve(path, size);
 }
 bool FaultStore::create_exclusive(const std::string& path, ByteView content) {
   state_->step("create");
-  return inner_->create_exclusive(path, content);
+  return inner().create_exclusive(path, content);
 }
 void FaultStore::rename(const std::string& from, const std::string& to) {
   state_->step("rename");
-  inner_->rename(from, to);
+  inner().rename(from, to);
 }
 void FaultStore::remove(const std::string& path) {
   state_->step("remove");
-  inner_->remove(path);
+  inner().remove(path);
 }
-void FaultStore::make_folder(const std::string& path) {
+bool FaultStore::make_folder(const std::string& path) {
   state_->step("create a folder");
-  inner_->make_folder(path);
+  return inner().make_folder(path);
 }
 void FaultStore::remove_folder(const std::string& path) {
   state_->step("remove a folder");
-  inner_->remove_folder(path);
+  inner().remove_folder(path);
 }
 bool FaultStore::flush_folder(const std::string& path) {
   state_->step("flush a folder");
-  return inner_->flush_folder(path);
+  return inner().flush_folder(path);
 }
 
-std::unique_ptr<StoreReader> CountingStore::open(const std::string& path) const {
-  return std::make_unique<CountingReader>(inner_->open(path), counts_, path);
+std::unique_ptr<StoreReader> CountingStore::try_open(const std::string& path) const {
+  std::unique_ptr<StoreReader> file = inner().try_open(path);
+  if (!file) return nullptr;
+  ++counts_->opened[path];
+  return std::make_unique<CountingReader>(std::move(file), counts_, path);
+}
+
+std::uint64_t CountingStore::Counts::opened_named(const std::string& name) const {
+  std::uint64_t count = 0;
+  for (const auto& [path, times] : opened) {
+    if (path == name || path.ends_with("/" + name)) count += times;
+  }
+  return count;
 }
 
 }  // namespace kestrum::test

@@ -7,7 +7,7 @@
 #include <set>
 
 #include "base/error.hpp"
-#include "store/store.hpp"
+#include "store/forwarding_store.hpp"
 
 namespace kestrum::test {
 
@@ -24,13 +24,14 @@ class MemoryStore final : public Store {
   std::string describe(const std::string& path) const override { return "memory:" + path; }
   bool exists(const std::string& path) const override;
   std::vector<StoreEntry> list(const std::string& folder) const override;
-  std::unique_ptr<StoreReader> open(const std::string& path) const override;
+  std::unique_ptr<StoreReader> try_open(const std::string& path) const override;
   std::unique_ptr<StoreWriter> create(const std::string& path) override;
+  std::unique_ptr<StoreWriter> reopen(const std::string& path) override;
   void reserve(const std::string& path, std::uint64_t size) override;
   bool create_exclusive(const std::string& path, ByteView content) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove(const std::string& path) override;
-  void make_folder(const std::string& path) override;
+  bool make_folder(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   bool flush_folder(const std::string&) override { return true; }
   StoreSpace space() const override { return {1u << 30, 1u << 30}; }
@@ -49,7 +50,7 @@ struct Fault {
 };
 
 // Passes on to another store; counts the operations that change something (a write, a flush, a rename ...).
-class FaultStore final : public Store {
+class FaultStore final : public ForwardingStore {
  public:
   struct State {
     Fault fault;
@@ -58,50 +59,38 @@ class FaultStore final : public Store {
     bool hits();
   };
   FaultStore(std::unique_ptr<Store> inner, std::shared_ptr<State> state)
-      : inner_(std::move(inner)), state_(std::move(state)) {}
-  std::string describe(const std::string& path) const override { return inner_->describe(path); }
-  bool exists(const std::string& path) const override { return inner_->exists(path); }
-  std::vector<StoreEntry> list(const std::string& folder) const override { return inner_->list(folder); }
-  std::unique_ptr<StoreReader> open(const std::string& path) const override { return inner_->open(path); }
+      : ForwardingStore(std::move(inner)), state_(std::move(state)) {}
   std::unique_ptr<StoreWriter> create(const std::string& path) override;
+  std::unique_ptr<StoreWriter> reopen(const std::string& path) override;
+  // Step by step, where the store has these steps.
+  void put(const std::string& path, ByteView content) override;
   void reserve(const std::string& path, std::uint64_t size) override;
   bool create_exclusive(const std::string& path, ByteView content) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove(const std::string& path) override;
-  void make_folder(const std::string& path) override;
+  void remove_all(const std::vector<std::string>& paths) override { Store::remove_all(paths); }
+  bool make_folder(const std::string& path) override;
   void remove_folder(const std::string& path) override;
   bool flush_folder(const std::string& path) override;
-  StoreSpace space() const override { return inner_->space(); }
 
  private:
-  std::unique_ptr<Store> inner_;
   std::shared_ptr<State> state_;
 };
 
-// Counts bytes read, by file name.
-class CountingStore final : public Store {
+// Counts bytes read, by file name, and how often each was opened.
+class CountingStore final : public ForwardingStore {
  public:
-  using Counts = std::map<std::string, std::uint64_t>;
+  struct Counts {
+    std::map<std::string, std::uint64_t> bytes;
+    std::map<std::string, std::uint64_t> opened;
+    // Of files of that name, in whatever folder.
+    std::uint64_t opened_named(const std::string& name) const;
+  };
   CountingStore(std::unique_ptr<Store> inner, std::shared_ptr<Counts> counts)
-      : inner_(std::move(inner)), counts_(std::move(counts)) {}
-  std::string describe(const std::string& path) const override { return inner_->describe(path); }
-  bool exists(const std::string& path) const override { return inner_->exists(path); }
-  std::vector<StoreEntry> list(const std::string& folder) const override { return inner_->list(folder); }
-  std::unique_ptr<StoreReader> open(const std::string& path) const override;
-  std::unique_ptr<StoreWriter> create(const std::string& path) override { return inner_->create(path); }
-  void reserve(const std::string& path, std::uint64_t size) override { inner_->reserve(path, size); }
-  bool create_exclusive(const std::string& path, ByteView content) override {
-    return inner_->create_exclusive(path, content);
-  }
-  void rename(const std::string& from, const std::string& to) override { inner_->rename(from, to); }
-  void remove(const std::string& path) override { inner_->remove(path); }
-  void make_folder(const std::string& path) override { inner_->make_folder(path); }
-  void remove_folder(const std::string& path) override { inner_->remove_folder(path); }
-  bool flush_folder(const std::string& path) override { return inner_->flush_folder(path); }
-  StoreSpace space() const override { return inner_->space(); }
+      : ForwardingStore(std::move(inner)), counts_(std::move(counts)) {}
+  std::unique_ptr<StoreReader> try_open(const std::string& path) const override;
 
  private:
-  std::unique_ptr<Store> inner_;
   std::shared_ptr<Counts> counts_;
 };
 

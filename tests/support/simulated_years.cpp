@@ -14,9 +14,18 @@ namespace {
 
 constexpr std::uint64_t mib = 1u << 20;
 
+// The one among `sets` that meets the need, looked for one by one.
+template <typename Sets>
+const KeptSet* met_by(const Sets& sets, const SetNeed& need, const Id& chain) {
+  for (const KeptSet& set : sets) {
+    if (set.facts.meets(need, chain)) return &set;
+  }
+  return nullptr;
+}
+
 class Year {
  public:
-  Year(std::uint64_t seed, YearsResult& out) : random_(seed), out_(out) {
+  Year(std::uint64_t seed, YearsResult& out) : random_(seed), out_(out), follow_(seed % 2 == 1) {
     rules_.kind = static_cast<Kind>(pick(3));
     choose_renewal();
     choose_keeping();
@@ -100,7 +109,7 @@ class Year {
             {.facts = set.facts, .catalog_reads = set.good, .wholly_absent = false, .damaged = !set.good});
       }
     }
-    KindDecision decision = decide_kind(rules_, known, {}, {}, now_);
+    KindDecision decision = decide_kind(rules_, known, ProtectionChange::none, {}, now_);
     KeptSet set;
     SetFacts& facts = set.facts;
     facts.sequence = ++sequence_;
@@ -108,7 +117,15 @@ class Year {
     facts.set[1] = static_cast<std::uint8_t>(sequence_ >> 8);
     facts.kind = decision.kind;
     facts.base = decision.base;
-    facts.needs = decision.needs;
+    // As complete lists, and as seals have them: the first of them, which bring along the others.
+    NewNeeds needs = new_needs(decision, known);
+    facts.needs_follow = follow_ && decision.base;
+    facts.needs = needs.direct;
+    for (std::size_t k = 1; !follow_ && k < needs.all.size(); ++k) {
+      for (const ChainSet& one : known) {
+        if (one.facts.sequence == needs.all[k]) facts.needs.push_back({needs.all[k], one.facts.set});
+      }
+    }
     if (!decision.chain) facts.chain[0] = static_cast<std::uint8_t>(sequence_), facts.chain[1] = facts.set[1];
     if (decision.chain) facts.chain = *decision.chain;
     facts.started = facts.ended = now_;
@@ -124,9 +141,14 @@ class Year {
   // A damaged set spoils the points that need it.
   void spoil(std::size_t which) {
     sets_[which].good = false;
-    for (KeptSet& set : sets_) {
-      for (const SetNeed& need : set.facts.needs)
-        if (sets_[which].facts.meets(need, set.facts.chain)) set.good = false;
+    std::vector<bool> spoilt(sets_.size(), false);
+    spoilt[which] = true;
+    for (std::size_t i = which + 1; i < sets_.size(); ++i) {
+      for (const SetNeed& need : sets_[i].facts.needs) {
+        const KeptSet* met = met_by(sets_, need, sets_[i].facts.chain);
+        spoilt[i] = spoilt[i] || (met != nullptr && spoilt[static_cast<std::size_t>(met - sets_.data())]);
+      }
+      if (spoilt[i]) sets_[i].good = false;
     }
   }
 
@@ -360,6 +382,7 @@ class Year {
   ChainRules rules_;
   KeepRules keep_;
   bool endless_ = false;
+  bool follow_ = false;  // needs name the first set only
   std::uint64_t full_ = 0, other_ = 0, total_ = 0;
   double share_ = 0, damage_ = 0, gap_ = 0;
   std::vector<KeptSet> sets_;

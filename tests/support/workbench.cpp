@@ -22,7 +22,16 @@ void Workbench::set_keep(const std::string& lines) {
 }
 
 RunContext Workbench::context() const {
-  return {home_, *clock, *observer, {}, "skerry-1", "kestrum test", 2, key_cost, {}, true, open_store};
+  RunContext context{.home = home_, .clock = *clock, .observer = *observer, .control = control};
+  context.machine = "skerry-1";
+  context.program = "kestrum test";
+  context.key_cost = key_cost;
+  context.same_disk = true;
+  context.break_lock = break_lock;
+  context.open_store = open_store;
+  context.lock_timing = lock_timing;
+  context.file_clock = file_clock;
+  return context;
 }
 
 RunOutcome Workbench::run(std::optional<Kind> kind) {
@@ -46,16 +55,17 @@ std::vector<Sequence> Workbench::points() const {
 
 Sequence Workbench::run_good(std::optional<Kind> kind) {
   RunOutcome outcome = run(kind);
-  EXPECT_EQ(outcome.entry.result, "done")
+  EXPECT_EQ(outcome.entry.result, RunResult::done)
       << outcome.entry.message
       << (outcome.problems.empty() ? "" : outcome.problems[0].path + " " + outcome.problems[0].reason);
   return outcome.entry.sequence.value_or(0);
 }
 
-Subject Workbench::subject(const std::string& what) const {
+LookSession Workbench::subject(const std::string& what) const {
   SubjectOptions options;
   options.subject = what;
-  return Subject::open(&home_, options);
+  options.open_store = open_store;
+  return LookSession::open(&home_, options);
 }
 
 Snapshot Workbench::restored(Sequence sequence) {
@@ -66,21 +76,21 @@ Snapshot Workbench::restored(Sequence sequence) {
 }
 
 RestoreResult Workbench::restore_to(const std::string& target, Sequence sequence, Clash clash) {
-  Subject opened = subject();
+  LookSession opened = subject();
   RestoreRequest request;
   request.paths = {*TreePath::parse(source())};
   request.target = target;
   request.clash = clash;
   PointWish wish;
   if (sequence != 0) wish = {PointWish::By::number, sequence, {}};
-  return restore(opened, wish, request, *observer, {});
+  return restore(opened, wish, request, *observer, control, {});
 }
 
-VerifyResult Workbench::verified(VerifyDepth depth) {
-  Subject opened = subject();
+VerifyResult Workbench::verified(Depth depth) {
+  LookSession opened = subject();
   VerifyRequest request;
   request.depth = depth;
-  return verify(opened, request, *clock, nullptr, *observer);
+  return verify(opened, request, *clock, nullptr, *observer, control);
 }
 
 std::string Workbench::set_folder(Sequence sequence) const {

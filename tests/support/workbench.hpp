@@ -1,6 +1,7 @@
 // A home, a source, a destination and a job, for tests that run the engine in process.
 #pragma once
 
+#include "engine/backup.hpp"
 #include "engine/prune.hpp"
 #include "engine/restore.hpp"
 #include "engine/verify.hpp"
@@ -32,12 +33,12 @@ class Workbench {
   std::uint64_t fold(std::optional<Sequence> first = {}, std::optional<Sequence> last = {});
   // Numbers of the sealed points.
   std::vector<Sequence> points() const;
-  Subject subject(const std::string& what = "job") const;
+  LookSession subject(const std::string& what = "job") const;
   // Restores everything below the source of that point and gives what is there.
   Snapshot restored(Sequence sequence);
   // Restores everything below the source into `target`, whatever the problems.
   RestoreResult restore_to(const std::string& target, Sequence sequence = 0, Clash clash = Clash::keep_both);
-  VerifyResult verified(VerifyDepth depth = VerifyDepth::all);
+  VerifyResult verified(Depth depth = Depth::all);
   // The folder of a set, on this machine.
   std::string set_folder(Sequence sequence) const;
 
@@ -46,6 +47,10 @@ class Workbench {
   Observer* observer = &silent_;
   SystemClock system_clock;
   const Clock* clock = &system_clock;
+  const Clock* file_clock = nullptr;  // the system's
+  mutable RunControl control;
+  LockTiming lock_timing;
+  bool break_lock = false;
 
  private:
   TempFolder folder_;

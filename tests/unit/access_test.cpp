@@ -130,7 +130,7 @@ TEST(Access, OneFileOfManyCostsLittleReading) {
   fill(bench.source(), 60, 200, 3000);
   bench.run_good();
   auto counts = std::make_shared<CountingStore::Counts>();
-  Subject subject = bench.subject();
+  LookSession subject = bench.subject();
   CountingStore store(open_local_store(bench.drive()), counts);
   KeyRing keys({});
   Observer silent;
@@ -138,11 +138,12 @@ TEST(Access, OneFileOfManyCostsLittleReading) {
   RestoreRequest request;
   request.paths = {*TreePath::parse(bench.source() + "/d31/f77.csv")};
   request.target = bench.path("out");
-  RestoreResult result = restore(point, request, silent, {});
+  RunControl control;
+  RestoreResult result = restore(point, request, silent, control, {});
   EXPECT_EQ(result.files, 1u);
   EXPECT_EQ(read_file(bench.path("out") + "/f77.csv"), read_file(bench.source() + "/d31/f77.csv"));
   std::uint64_t read = 0;
-  for (const auto& [name, bytes] : *counts) read += bytes;
+  for (const auto& [name, bytes] : counts->bytes) read += bytes;
   // 12,000 files: a few pages of index and catalog, and one frame.
   EXPECT_LT(read, 1u << 20);
 }

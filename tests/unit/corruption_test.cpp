@@ -36,7 +36,7 @@ class SmallChain : public testing::Test {
     write_file(bench.source() + "/moths/2026-07-02.txt", "Buff Ermine 1\n");
     bench.run_good();
     pristine_->store = MemoryStore::load(bench.drive());
-    Subject opened = bench.subject();
+    LookSession opened = bench.subject();
     for (const FoundSet& set : opened.sets()) {
       // The key by itself, so that flips in key entries are told by the seals' own checks.
       pristine_->master.emplace(set.seal->core.facts.chain,
@@ -66,8 +66,9 @@ class SmallChain : public testing::Test {
   VerifyResult verify_all() {
     KeyRing keys = ring();
     Observer silent;
-    return verify_sets(store_, read_sets(store_, job_folder, pristine_->job), keys, {}, SystemClock(),
-                       nullptr, silent);
+    RunControl control;
+    return verify_sets(store_, SetList(store_, job_folder, pristine_->job), keys, {}, SystemClock(), nullptr,
+                       silent, control);
   }
 
   // Reads every file of the newest point, as restore does, and compares. Counts the good ones; a wrong byte
@@ -76,7 +77,7 @@ class SmallChain : public testing::Test {
     std::size_t good = 0;
     KeyRing keys = ring();
     try {
-      OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys,
+      OpenPoint point(store_, SetList(store_, job_folder, pristine_->job), keys,
                       {PointWish::By::number, 2, {}});
       CatalogReader catalog = point.catalog();
       while (std::optional<Entry> entry = catalog.next()) {
@@ -251,13 +252,14 @@ TEST_F(SmallChain, RestoreLeavesNoWrongByteUnderAFinalName) {
       std::string to = folder / std::to_string(++target);
       KeyRing keys = ring();
       try {
-        OpenPoint point(store_, read_sets(store_, job_folder, pristine_->job), keys,
+        OpenPoint point(store_, SetList(store_, job_folder, pristine_->job), keys,
                         {PointWish::By::number, 2, {}});
         RestoreRequest request;
         request.paths = {TreePath()};
         request.target = to;
         request.layout = Layout::path;
-        RestoreResult result = restore(point, request, silent, {});
+        RunControl control;
+        RestoreResult result = restore(point, request, silent, control, {});
         EXPECT_EQ(result.damaged, result.files < 3) << path << " byte " << at;
       } catch (const Error& error) {
         EXPECT_NE(error.kind(), ErrorKind::full);

@@ -60,16 +60,16 @@ TEST(Keys, APassphraseOpensItsChainAndNoOther) {
   SecretKey master = SecretKey::random();
   Id chain = random_id();
   KeyEntry entry = make_passphrase_entry(master, chain, "tern in the fog", {8, 1});
-  KeyRing right([] { return std::optional<std::string>("tern in the fog"); });
+  KeyRing right([] { return std::optional<SecretText>("tern in the fog"); });
   EXPECT_TRUE(right.unlock({entry}, chain) == master);
-  KeyRing wrong([] { return std::optional<std::string>("tern in the mist"); });
+  KeyRing wrong([] { return std::optional<SecretText>("tern in the mist"); });
   try {
     wrong.unlock({entry}, chain);
     FAIL();
   } catch (const Error& error) {
     EXPECT_EQ(error.kind(), ErrorKind::key);
   }
-  KeyRing elsewhere([] { return std::optional<std::string>("tern in the fog"); });
+  KeyRing elsewhere([] { return std::optional<SecretText>("tern in the fog"); });
   EXPECT_THROW(elsewhere.unlock({entry}, random_id()), Error);
   KeyRing nobody({});
   EXPECT_THROW(nobody.unlock({entry}, chain), Error);
@@ -78,7 +78,7 @@ TEST(Keys, APassphraseOpensItsChainAndNoOther) {
 TEST(Keys, AReaderCapsWhatAnEntryMayCost) {
   KeyEntry entry = make_passphrase_entry(SecretKey::random(), random_id(), "x", {8, 1});
   entry.cost.memory_kib = 1u << 30;
-  KeyRing ring([] { return std::optional<std::string>("x"); });
+  KeyRing ring([] { return std::optional<SecretText>("x"); });
   try {
     ring.unlock({entry}, random_id());
     FAIL();
@@ -96,7 +96,7 @@ TEST(Keys, TheRingAsksOnceAndRemembers) {
   std::vector<KeyEntry> second{make_passphrase_entry(master, two, "x", {8, 1})};
   KeyRing ring([&] {
     ++asked;
-    return std::optional<std::string>("x");
+    return std::optional<SecretText>("x");
   });
   ring.unlock(first, one);
   ring.unlock(second, two);

@@ -2,7 +2,6 @@
 #include <gtest/gtest.h>
 #include <unistd.h>
 
-#include "engine/job_lock.hpp"
 #include "engine/look.hpp"
 #include "engine/preview.hpp"
 #include "support/workbench.hpp"
@@ -16,7 +15,7 @@ TEST(Runs, RenewTheFullWhenItIsDue) {
   Workbench bench("[how]\nrenew = \"every 3 sets\"\n[protect]\nencryption = \"none\"\n");
   write_file(bench.source() + "/a", "x");
   std::string kinds;
-  for (int i = 0; i < 7; ++i) kinds += bench.run().entry.kind[0];
+  for (int i = 0; i < 7; ++i) kinds += kind_name(*bench.run().entry.kind)[0];
   EXPECT_EQ(kinds, "fiifiif");
 }
 
@@ -29,9 +28,9 @@ TEST(Runs, TurningEncryptionOnBeginsANewChain) {
   bench.set_job("[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" +
                 bench.drive() + "\"]\n[protect]\npassphrase = \"file:" + bench.path("pass") + "\"\n");
   RunOutcome outcome = bench.run();
-  EXPECT_EQ(outcome.entry.kind, "full");
+  EXPECT_EQ(outcome.entry.kind, Kind::full);
   EXPECT_NE(outcome.entry.reason.find("encryption was turned on"), std::string::npos);
-  EXPECT_EQ(bench.run().entry.kind, "incremental");
+  EXPECT_EQ(bench.run().entry.kind, Kind::incremental);
   EXPECT_EQ(bench.restored(1).at("a").content, "x");
   EXPECT_EQ(bench.restored(3).at("a").content, "x");
 }
@@ -51,7 +50,7 @@ TEST(Runs, ALostHomeGoesOnWithTheSameChain) {
   bench.run_good();
   fs::remove_all(bench.path("home/state"));
   RunOutcome outcome = bench.run();
-  EXPECT_EQ(outcome.entry.kind, "incremental");
+  EXPECT_EQ(outcome.entry.kind, Kind::incremental);
   EXPECT_EQ(*outcome.entry.sequence, 2u);
   EXPECT_LT(outcome.entry.totals.new_bytes, 20000u);
   EXPECT_EQ(bench.restored(2).at("a").content.size(), 300000u);
@@ -71,16 +70,17 @@ TEST(Runs, DamageThatIsKnownIsSavedAnew) {
   content[200] = static_cast<char>(content[200] ^ 1);
   write_file(volume, content);
   Ledger ledger(bench.home().ledger_path());
-  Subject subject = bench.subject();
-  VerifyResult found = verify(subject, {}, *bench.clock, &ledger, *bench.observer);
+  History history(ledger);
+  LookSession subject = bench.subject();
+  VerifyResult found = verify(subject, {}, *bench.clock, &history, *bench.observer, bench.control);
   EXPECT_FALSE(found.good());
   RunOutcome outcome = bench.run();
-  EXPECT_EQ(outcome.entry.result, "done");
+  EXPECT_EQ(outcome.entry.result, RunResult::done);
   EXPECT_EQ(outcome.entry.totals.changed_files, 0u);
   EXPECT_GT(outcome.entry.totals.read_bytes, 0u);
   EXPECT_EQ(compare_snapshots(tree, bench.restored(2)), "");
-  EXPECT_EQ(list_points(subject, &ledger).points.at(0).health, "damaged");
-  EXPECT_EQ(list_points(subject, &ledger).points.at(1).health, "proved");
+  EXPECT_EQ(list_points(bench.subject(), &history).points.at(0).health, Health::damaged);
+  EXPECT_EQ(list_points(bench.subject(), &history).points.at(1).health, Health::proved);
 }
 
 TEST(Runs, AMissingVolumeOrIndexOrSealOfTheBaseIsWorkedAround) {
@@ -110,7 +110,7 @@ TEST(Runs, AMissingVolumeOrIndexOrSealOfTheBaseIsWorkedAround) {
     Snapshot now = take_snapshot(bench.source());
     RunOutcome outcome = bench.run();
     ASSERT_TRUE(outcome.entry.sequence) << lost << ": " << outcome.entry.message;
-    EXPECT_EQ(outcome.entry.result, "done") << lost;
+    EXPECT_EQ(outcome.entry.result, RunResult::done) << lost;
     EXPECT_EQ(compare_snapshots(now, bench.restored(*outcome.entry.sequence)), "") << lost;
   }
 }
@@ -136,9 +136,9 @@ TEST(Runs, WithoutJobOrDriveFileEverythingStillReads) {
   bench.run_good();
   std::string set = bench.set_folder(1);
   fs::remove(bench.drive() + "/skerry-1/job/job.json");
-  Subject by_set = bench.subject(set);
+  LookSession by_set = bench.subject(set);
   EXPECT_EQ(by_set.identity().name, "job");
-  EXPECT_FALSE(by_set.finding().empty());
+  EXPECT_FALSE(by_set.findings().empty());
   OpenPoint point(by_set, {});
   EXPECT_EQ(browse(point, *TreePath::parse(bench.source())).children.size(), 1u);
 }
@@ -148,25 +148,27 @@ TEST(Runs, AJobsFolderCopiedElsewhereReads) {
   write_file(bench.source() + "/a", "x");
   bench.run_good();
   fs::copy(bench.drive() + "/skerry-1/job", bench.path("carried"), fs::copy_options::recursive);
-  Subject subject = bench.subject(bench.path("carried") + "/");
+  LookSession subject = bench.subject(bench.path("carried") + "/");
   OpenPoint point(subject, {});
   EXPECT_EQ(point.facts().sequence, 1u);
 }
 
 TEST(Runs, StoppingLeavesNothing) {
   struct Stopper : Observer {
+    explicit Stopper(RunControl& steered) : control(steered) {}
+    void advanced(std::uint64_t, std::uint64_t) override {
+      if (++steps > 20) control.stop();
+    }
+    RunControl& control;
     int steps = 0;
-    bool stop_requested() const override { return stop; }
-    void advanced(std::uint64_t, std::uint64_t) override { stop = stop || ++steps > 20; }
-    bool stop = false;
   };
   Workbench bench;
   TreeMaker maker(bench.source(), 5);
   maker.grow(60);
-  Stopper stopper;
+  Stopper stopper(bench.control);
   bench.observer = &stopper;
   RunOutcome outcome = bench.run();
-  EXPECT_EQ(outcome.entry.result, "stopped");
+  EXPECT_EQ(outcome.entry.result, RunResult::stopped);
   EXPECT_EQ(outcome.entry.exit_code, 11);
   std::size_t left = 0;
   for (const auto& entry : fs::recursive_directory_iterator(bench.drive()))
@@ -183,14 +185,12 @@ TEST(Preview, CountsWithoutWriting) {
   write_file(bench.source() + "/new", "new");
   fs::remove(bench.source() + "/f2");
   Snapshot before = take_snapshot(bench.drive());
-  RunContext context{bench.home(), *bench.clock, *bench.observer, {}, "skerry-1", "test", 1, {},
-                     {},           true,         open_local_store};
-  PreviewResult result = preview_job("job", std::nullopt, context);
+  PreviewResult result = preview_job("job", std::nullopt, bench.context());
   EXPECT_EQ(result.all.added.files, 1u);
   EXPECT_EQ(result.all.changed.files, 1u);
   EXPECT_EQ(result.gone_files, 1u);
   EXPECT_EQ(result.all.held.files, 8u);
-  EXPECT_EQ(result.kind, "incremental");
+  EXPECT_EQ(result.kind, Kind::incremental);
   EXPECT_EQ(compare_snapshots(before, take_snapshot(bench.drive())), "");
 }
 
@@ -206,7 +206,7 @@ TEST(Ledger, KeepsRunsAndRefusesANewerOne) {
     EXPECT_EQ(run.number, 1);
     EXPECT_FALSE(ledger.run("wardens", 1)->ended) << "a run that was cut off has no end";
     run.ended = Instant{1010, 0};
-    run.result = "done with problems";
+    run.result = RunResult::done_with_problems;
     run.problems = 1;
     run.totals.bytes = std::uint64_t{1} << 45;
     ledger.finish_run(run, {{"/srv/\xff", "read", "permission denied"}});
@@ -225,32 +225,6 @@ TEST(Ledger, KeepsRunsAndRefusesANewerOne) {
   EXPECT_FALSE(again.run("moths", 1));
   Database(path).run("PRAGMA user_version = 99");
   EXPECT_THROW(Ledger{path}, Error);
-}
-
-TEST(Lock, IsExclusiveAndTakenOverWhenItsProcessIsGone) {
-  TempFolder folder;
-  fs::create_directories(folder / "skerry-1/job");
-  auto store = open_local_store(folder.path());
-  {
-    JobLock lock(*store, "skerry-1/job", "skerry-1");
-    EXPECT_THROW(JobLock(*store, "skerry-1/job", "skerry-1"), Error);
-    EXPECT_NO_THROW(lock.check());
-    // Somebody else's in its place: ours no more, and not ours to remove.
-    std::string other = read_file(folder / "skerry-1/job/lock");
-    other.replace(other.find("\"token\":\"") + 9, 4, "0000");
-    write_file(folder / "skerry-1/job/lock", other);
-    EXPECT_THROW(lock.check(), Error);
-  }
-  EXPECT_TRUE(fs::exists(folder / "skerry-1/job/lock"));
-  for (const char* stale :
-       {"", "{}",
-        "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}"}) {
-    write_file(folder / "skerry-1/job/lock", stale);
-    EXPECT_NO_THROW(JobLock(*store, "skerry-1/job", "skerry-1")) << stale;
-  }
-  write_file(folder / "skerry-1/job/lock",
-             "{\"machine\":\"skerry-2\",\"boot\":\"another\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}");
-  EXPECT_THROW(JobLock(*store, "skerry-1/job", "skerry-1"), Error) << "another machine may be writing";
 }
 
 }  // namespace

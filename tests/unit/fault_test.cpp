@@ -23,6 +23,8 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
   TreeMaker maker(bench.source(), 3);
   maker.grow(25);
   Sequence first = bench.run_good();
+  const std::string memory = bench.home().state_file("job");
+  const std::string remembered = read_file(memory);
   Snapshot before = take_snapshot(bench.source());
   maker.churn(6);
   write_file(bench.source() + "/two-volumes", std::string(200000, 'a') + std::to_string(how.code));
@@ -46,7 +48,7 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
     // Whatever is there: each sealed point restores as it was when it was made.
     for (const FoundSet& set : bench.subject().sets()) {
       if (!set.sealed()) {
-        EXPECT_TRUE(set.folder.unfinished_name || set.folder.removing) << n << ": " << set.folder.name;
+        EXPECT_TRUE(set.folder.unfinished || set.folder.removing) << n << ": " << set.folder.name;
         continue;
       }
       if (n % 7 == 0 || got_through || sealed) {
@@ -56,12 +58,12 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
             << n;
       }
     }
-    EXPECT_TRUE(bench.verified(VerifyDepth::quick).good() || sealed) << n;
+    EXPECT_TRUE(bench.verified(Depth::quick).good() || sealed) << n;
     // The next run works, and tidies up.
     Sequence next = bench.run_good();
     EXPECT_TRUE(bench.verified().good()) << n;
     for (const FoundSet& set : bench.subject().sets())
-      EXPECT_TRUE(set.sealed() && !set.folder.unfinished_name) << n;
+      EXPECT_TRUE(set.sealed() && !set.folder.unfinished) << n;
     if (n % 7 == 0) {
       EXPECT_EQ(compare_snapshots(after, bench.restored(next)), "") << n;
     }
@@ -69,6 +71,7 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
     for (const FoundSet& set : bench.subject().sets()) {
       if (set.folder.sequence != first) std::filesystem::remove_all(bench.drive() + "/" + set.folder.path);
     }
+    write_file(memory, remembered);
   }
 }
 

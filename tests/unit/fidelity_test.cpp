@@ -66,8 +66,8 @@ TEST(Fidelity, PathsBeyondPathMaxComeBack) {
   RestoreRequest request;
   request.paths = {*TreePath::parse(bench.source())};
   request.target = bench.path("out");
-  Subject subject = bench.subject();
-  RestoreResult result = restore(subject, {}, request, *bench.observer, {});
+  LookSession subject = bench.subject();
+  RestoreResult result = restore(subject, {}, request, *bench.observer, bench.control, {});
   EXPECT_TRUE(result.problems.empty());
   EXPECT_EQ(result.files, static_cast<std::uint64_t>(depth));
   EXPECT_EQ(descend(bench.path("out/source"), false), depth);
@@ -85,7 +85,7 @@ TEST(Fidelity, AFolderOfAHundredThousandEntries) {
   close(fd);
   RunOutcome outcome = bench.run();
   EXPECT_EQ(outcome.entry.totals.files, 100000u);
-  Subject subject = bench.subject();
+  LookSession subject = bench.subject();
   OpenPoint point(subject, {});
   EXPECT_EQ(browse(point, *TreePath::parse(bench.source())).children.size(), 100000u);
   EXPECT_EQ(browse(point, *TreePath::parse(bench.source() + "/sighting-77777")).self.size, 0u);
@@ -101,7 +101,7 @@ TEST(Fidelity, AFileWithManyNamesIsReadOnce) {
     fs::create_hard_link(bench.source() + "/a/ring", bench.source() + "/ring-" + std::to_string(i));
   RunOutcome outcome = bench.run();
   ASSERT_TRUE(outcome.entry.sequence) << outcome.entry.message;
-  SetTotals totals = bench.subject().sets().at(0).seal->core.facts.totals;
+  SetTotals totals = bench.subject().sets()[0].facts().totals;
   EXPECT_EQ(totals.read_bytes, content.size());
   EXPECT_EQ(totals.bytes, 10 * content.size());
   EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(1)), "");
@@ -124,11 +124,11 @@ TEST(Fidelity, FilesThatChangeWhileTheyAreReadAreListed) {
   bench.observer = &meddler;
   RunOutcome outcome = bench.run();
   meddler.size = 0;
-  EXPECT_EQ(outcome.entry.result, "done with problems");
+  EXPECT_EQ(outcome.entry.result, RunResult::done_with_problems);
   ASSERT_EQ(outcome.problems.size(), 1u);
   EXPECT_NE(outcome.problems[0].reason.find("changed while it was being read"), std::string::npos);
   // The next run reads it again, and it is whole.
-  EXPECT_EQ(bench.run().entry.result, "done");
+  EXPECT_EQ(bench.run().entry.result, RunResult::done);
   EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(2)), "");
 }
 

@@ -48,7 +48,7 @@ TEST_P(Folding, EveryPointLeftRestoresExactly) {
   }
   EXPECT_EQ(bench.points(), left);
   EXPECT_TRUE(bench.verified().good());
-  EXPECT_TRUE(bench.verified(VerifyDepth::quick).good());
+  EXPECT_TRUE(bench.verified(Depth::quick).good());
 }
 
 INSTANTIATE_TEST_SUITE_P(Seeds, Folding, testing::Range(1u, 25u));
@@ -66,7 +66,7 @@ TEST(Fold, TheLastRunBuildsOnWhatWasFolded) {
   std::string name = std::filesystem::path(bench.set_folder(4)).filename();
   EXPECT_TRUE(name.find("_full_from-000001") != std::string::npos) << name;
   RunOutcome next = bench.run();
-  EXPECT_EQ(next.entry.kind, "incremental") << next.entry.reason;
+  EXPECT_EQ(next.entry.kind, Kind::incremental) << next.entry.reason;
   EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(5)), "");
   // The chain of one full and one increment: what was there before is gone.
   EXPECT_EQ(bench.points(), (std::vector<Sequence>{4, 5}));
@@ -115,7 +115,7 @@ TEST(Fold, DamageIsNotCarriedOn) {
   EXPECT_EQ(compare_snapshots(seen[1], bench.restored(1)), "");
   // Now it is known: an endless chain is begun anew, and what was damaged is saved again.
   RunOutcome next = bench.run();
-  EXPECT_EQ(next.entry.kind, "full") << next.entry.reason;
+  EXPECT_EQ(next.entry.kind, Kind::full) << next.entry.reason;
   EXPECT_NE(next.entry.reason.find("damaged"), std::string::npos) << next.entry.reason;
   EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(7)), "");
 }

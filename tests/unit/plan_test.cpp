@@ -52,7 +52,7 @@ struct PlanCase {
   Kind job;
   int renew;           // 0: never
   const char* wanted;  // "" none
-  const char* protection;
+  ProtectionChange protection;
   const char* expected;  // "full", "incremental on 3 needs 3 2 1"
   const char* reason;    // a part of it
 };
@@ -63,41 +63,43 @@ TEST_P(Plan, Decides) {
   const PlanCase& one = GetParam();
   ChainRules rules{one.job, {}};
   if (one.renew != 0) rules.renew.every_sets = one.renew;
-  KindDecision decision = decide_kind(rules, sets_of(one.sets), one.protection, parse_kind(one.wanted), {});
+  std::vector<ChainSet> sets = sets_of(one.sets);
+  KindDecision decision = decide_kind(rules, sets, one.protection, parse_kind(one.wanted), {});
   std::string text(kind_name(decision.kind));
   if (decision.base) {
     text += " on " + std::to_string(*decision.base) + " needs";
-    for (const SetNeed& need : decision.needs) text += " " + std::to_string(need.sequence);
+    for (Sequence sequence : new_needs(decision, sets).all) text += " " + std::to_string(sequence);
   }
   EXPECT_EQ(text, one.expected) << one.sets;
   EXPECT_NE(decision.reason.find(one.reason), std::string::npos) << decision.reason;
   EXPECT_EQ(decision.chain.has_value(), decision.kind != Kind::full);
 }
 
+constexpr ProtectionChange unchanged = ProtectionChange::none;
 constexpr Kind full = Kind::full;
 constexpr Kind inc = Kind::incremental;
 constexpr Kind diff = Kind::differential;
 INSTANTIATE_TEST_SUITE_P(
     Table, Plan,
     testing::Values(
-        PlanCase{"", inc, 30, "", "", "full", "first set"},
-        PlanCase{"", diff, 30, "differential", "", "full", "first set"},
-        PlanCase{"F1", full, 30, "", "", "full", "full sets only"},
-        PlanCase{"F1", inc, 30, "full", "", "full", "asked for"},
-        PlanCase{"F1", inc, 30, "", "", "incremental on 1 needs 1", "compared with set 1"},
-        PlanCase{"F1 I2 I3", inc, 30, "", "", "incremental on 3 needs 3 2 1", ""},
-        PlanCase{"F1 I2 I3", diff, 30, "", "", "differential on 1 needs 1", ""},
-        PlanCase{"F1 I2 I3", inc, 30, "differential", "", "differential on 1 needs 1", "asked for"},
-        PlanCase{"F1 D2", inc, 30, "", "", "incremental on 2 needs 2 1", ""},
-        PlanCase{"F1 I2 F3 I4", inc, 30, "", "", "incremental on 4 needs 4 3", ""},
-        PlanCase{"F1 I2", inc, 2, "", "", "full", "due every 2 sets"},
-        PlanCase{"F1 I2", inc, 2, "incremental", "", "incremental on 2 needs 2 1", ""},
-        PlanCase{"F1 I2", inc, 0, "", "", "incremental on 2 needs 2 1", ""},
-        PlanCase{"F1 I2", inc, 30, "", "encryption was turned on", "full", "encryption was turned on"},
-        PlanCase{"F1 I2 I3!", inc, 30, "", "", "incremental on 2 needs 2 1", "set 2"},
-        PlanCase{"F1! I2! I3!", inc, 30, "", "", "full", "still reads whole"},
-        PlanCase{"F1!", diff, 30, "", "", "full", "does not read whole"},
-        PlanCase{"F1 I2? I3", inc, 30, "", "", "incremental on 3 needs 3 1", ""}));
+        PlanCase{"", inc, 30, "", unchanged, "full", "first set"},
+        PlanCase{"", diff, 30, "differential", unchanged, "full", "first set"},
+        PlanCase{"F1", full, 30, "", unchanged, "full", "full sets only"},
+        PlanCase{"F1", inc, 30, "full", unchanged, "full", "asked for"},
+        PlanCase{"F1", inc, 30, "", unchanged, "incremental on 1 needs 1", "compared with set 1"},
+        PlanCase{"F1 I2 I3", inc, 30, "", unchanged, "incremental on 3 needs 3 2 1", ""},
+        PlanCase{"F1 I2 I3", diff, 30, "", unchanged, "differential on 1 needs 1", ""},
+        PlanCase{"F1 I2 I3", inc, 30, "differential", unchanged, "differential on 1 needs 1", "asked for"},
+        PlanCase{"F1 D2", inc, 30, "", unchanged, "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2 F3 I4", inc, 30, "", unchanged, "incremental on 4 needs 4 3", ""},
+        PlanCase{"F1 I2", inc, 2, "", unchanged, "full", "due every 2 sets"},
+        PlanCase{"F1 I2", inc, 2, "incremental", unchanged, "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2", inc, 0, "", unchanged, "incremental on 2 needs 2 1", ""},
+        PlanCase{"F1 I2", inc, 30, "", ProtectionChange::turned_on, "full", "encryption was turned on"},
+        PlanCase{"F1 I2 I3!", inc, 30, "", unchanged, "incremental on 2 needs 2 1", "set 2"},
+        PlanCase{"F1! I2! I3!", inc, 30, "", unchanged, "full", "still reads whole"},
+        PlanCase{"F1!", diff, 30, "", unchanged, "full", "does not read whole"},
+        PlanCase{"F1 I2? I3", inc, 30, "", unchanged, "incremental on 3 needs 3 1", ""}));
 
 // A full on Sunday, 28 February 2027, 20:30; sets of 10 bytes on a full of 100.
 TEST(Renewal, RenewsTheFullByEachRule) {
@@ -124,16 +126,16 @@ TEST(Renewal, RenewsTheFullByEachRule) {
         Case{"every 2 days", earlier, false}, Case{"first run of a month", earlier, false},
         Case{"never", {2040, 1, 1, 0, 0, 0}, false}}) {
     ChainRules rules{inc, parse_renew({one.rule})};
-    KindDecision decision = decide_kind(rules, sets, "", std::nullopt, from_local_earliest(one.now));
+    KindDecision decision = decide_kind(rules, sets, unchanged, std::nullopt, from_local_earliest(one.now));
     EXPECT_EQ(decision.kind == Kind::full, one.due) << one.rule << ": " << decision.reason;
   }
   sets[1].facts.totals.stored_bytes = 95;
-  EXPECT_EQ(decide_kind({inc, parse_renew({"outgrown 1 time"})}, sets, "", std::nullopt, {}).kind,
+  EXPECT_EQ(decide_kind({inc, parse_renew({"outgrown 1 time"})}, sets, unchanged, std::nullopt, {}).kind,
             Kind::full);
-  EXPECT_NE(decide_kind({inc, parse_renew({"outgrown 2 times"})}, sets, "", std::nullopt, {}).kind,
+  EXPECT_NE(decide_kind({inc, parse_renew({"outgrown 2 times"})}, sets, unchanged, std::nullopt, {}).kind,
             Kind::full);
   // A person's wish stands above the rules.
-  EXPECT_EQ(decide_kind({inc, parse_renew({"every 3 sets"})}, sets, "", inc, {}).kind, inc);
+  EXPECT_EQ(decide_kind({inc, parse_renew({"every 3 sets"})}, sets, unchanged, inc, {}).kind, inc);
 }
 
 TEST(Renewal, RulesOfRenewalAreSaidBack) {
@@ -154,17 +156,18 @@ TEST(FoldedChains, AFoldedSetStandsForWhatItCovers) {
   sets[0].facts.needs.clear();
   sets[0].facts.kind = Kind::full;
   sets[0].facts.set[5] = 9;
-  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, "", std::nullopt, {});
-  ASSERT_EQ(decision.needs.size(), 2u);
-  EXPECT_EQ(decision.needs[0].sequence, 4u);
-  EXPECT_EQ(decision.needs[1].sequence, 3u) << "once, though 1, 2 and 3 are meant";
-  EXPECT_EQ(decision.needs[1].set, sets[0].facts.set);
+  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, unchanged, std::nullopt, {});
+  NewNeeds needs = new_needs(decision, sets);
+  EXPECT_EQ(needs.all, (std::vector<Sequence>{4, 3})) << "once, though 1, 2 and 3 are meant";
+  ASSERT_EQ(needs.direct.size(), 1u);
+  EXPECT_EQ(needs.direct[0].set, sets[1].facts.set);
   // A restore from the next would need three sets, not five.
   RenewRules rules;
   rules.restore_needs = 3;
-  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, "", std::nullopt, {}).kind, Kind::incremental);
+  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, unchanged, std::nullopt, {}).kind,
+            Kind::incremental);
   rules.restore_needs = 2;
-  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, "", std::nullopt, {}).kind, Kind::full);
+  EXPECT_EQ(decide_kind({Kind::incremental, rules}, sets, unchanged, std::nullopt, {}).kind, Kind::full);
 }
 
 TEST(FoldedChains, DamageEndsOnlyAnEndlessChain) {
@@ -172,11 +175,13 @@ TEST(FoldedChains, DamageEndsOnlyAnEndlessChain) {
   sets[1].damaged = true;
   RenewRules renewing;
   renewing.every_sets = 30;
-  EXPECT_EQ(decide_kind({Kind::incremental, renewing}, sets, "", std::nullopt, {}).kind, Kind::incremental);
-  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, "", std::nullopt, {});
+  EXPECT_EQ(decide_kind({Kind::incremental, renewing}, sets, unchanged, std::nullopt, {}).kind,
+            Kind::incremental);
+  KindDecision decision = decide_kind({Kind::incremental, {}}, sets, unchanged, std::nullopt, {});
   EXPECT_EQ(decision.kind, Kind::full);
   EXPECT_NE(decision.reason.find("damaged"), std::string::npos);
-  EXPECT_EQ(decide_kind({Kind::incremental, {}}, sets, "", Kind::incremental, {}).kind, Kind::incremental);
+  EXPECT_EQ(decide_kind({Kind::incremental, {}}, sets, unchanged, Kind::incremental, {}).kind,
+            Kind::incremental);
 }
 
 }  // namespace

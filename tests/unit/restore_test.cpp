@@ -27,8 +27,8 @@ class Restores : public testing::Test {
     request.layout = layout;
     request.clash = clash;
     request.dry = dry;
-    Subject subject = bench_.subject();
-    return restore(subject, {}, request, *bench_.observer,
+    LookSession subject = bench_.subject();
+    return restore(subject, {}, request, *bench_.observer, bench_.control,
                    [this](const RestoredItem& item) { notes_[item.path.absolute()] = item.note; });
   }
   std::string out() const { return bench_.path("out"); }
@@ -123,8 +123,8 @@ TEST_F(Restores, InPlace) {
   request.paths = {*TreePath::parse(bench_.source())};
   request.target = "/";
   request.in_place = true;
-  Subject subject = bench_.subject();
-  RestoreResult result = restore(subject, {}, request, *bench_.observer, {});
+  LookSession subject = bench_.subject();
+  RestoreResult result = restore(subject, {}, request, *bench_.observer, bench_.control, {});
   EXPECT_TRUE(result.problems.empty());
   EXPECT_EQ(read_file(bench_.source() + "/notes"), "spoilt") << "never over what is there, unless told";
   EXPECT_EQ(read_file(bench_.source() + "/ringing/2027.csv"), "old list");
@@ -140,8 +140,8 @@ TEST(RestoreLinks, OneMemberOfAHardLinkGroupHasItsContent) {
   RestoreRequest request;
   request.paths = {*TreePath::parse(bench.source() + "/c")};
   request.target = bench.path("out");
-  Subject subject = bench.subject();
-  restore(subject, {}, request, *bench.observer, {});
+  LookSession subject = bench.subject();
+  restore(subject, {}, request, *bench.observer, bench.control, {});
   EXPECT_EQ(read_file(bench.path("out/c")), "shared");
   EXPECT_EQ(bench.restored(1).at("a").links, 3u);
 }
@@ -155,7 +155,7 @@ TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {
                   "\"]\n[where]\ndestinations = [\"" + bench.drive() +
                   "\"]\n[protect]\nencryption = \"none\"\n");
     RunOutcome outcome = bench.run();
-    EXPECT_EQ(outcome.entry.result, "done with problems");
+    EXPECT_EQ(outcome.entry.result, RunResult::done_with_problems);
     EXPECT_EQ(outcome.entry.exit_code, 1);
     ASSERT_EQ(outcome.problems.size(), 1u);
     return;
@@ -170,8 +170,8 @@ TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {
   RestoreRequest request;
   request.paths = {TreePath()};
   request.target = bench.path("out");
-  Subject subject = bench.subject();
-  RestoreResult result = restore(subject, {}, request, *bench.observer, {});
+  LookSession subject = bench.subject();
+  RestoreResult result = restore(subject, {}, request, *bench.observer, bench.control, {});
   EXPECT_EQ(result.problems.size(), 1u);
   EXPECT_FALSE(fs::exists(bench.path("out") + bench.source() + "/closed"));
 }

@@ -32,7 +32,7 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
     refill();
     std::vector<Sequence> before = bench.points();
     // Fold what is left of the first chain; its end is the last point before the next full.
-    const std::vector<FoundSet> sets = bench.subject().sets();
+    const SetList sets = bench.subject().sets();
     Sequence last = 0;
     for (const FoundSet& set : sets) {
       if (set.sealed() && set.seal->core.facts.chain == sets[0].seal->core.facts.chain)
@@ -56,7 +56,7 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
     bench.set_keep("points = \"100 points\"");
     bench.open_store = open_local_store;
     got_through = !failed && state->done < n;
-    EXPECT_TRUE(bench.verified(VerifyDepth::quick).good()) << n;
+    EXPECT_TRUE(bench.verified(Depth::quick).good()) << n;
     for (Sequence point : bench.points()) {
       if (n % 5 != 0 && point != bench.points().front()) continue;
       EXPECT_EQ(compare_snapshots(points[point], bench.restored(point)), "") << n << " point " << point;

@@ -1,0 +1,151 @@
+#include "archive/set_folder.hpp"
+
+#include "base/flush_point.hpp"
+
+namespace kestrum {
+namespace {
+
+// `mark` of a folder that has the other one, or none.
+std::string with_mark(const std::string& path, std::string_view mark) {
+  std::string plain = path;
+  for (std::string_view other : {unfinished_mark, removing_mark}) {
+    if (plain.ends_with(other)) plain.resize(plain.size() - other.size());
+  }
+  return plain + std::string(mark);
+}
+
+void mark_removing(Store& store, SetFolder& folder) {
+  if (folder.removing) return;
+  if (store.traits().renames) {
+    std::string marked = with_mark(folder.path, removing_mark);
+    store.rename(folder.path, marked);
+    // Else a power cut could take the mark back and keep what follows.
+    flush_names(store, folder_of(marked), "mark of removal");
+    folder.path = marked;
+  } else {
+    store.put(folder.path + "/" + removing_file, as_bytes("{}\n"));
+  }
+  folder.removing = true;
+}
+
+// From here on it is no set.
+void remove_seals(Store& store, const std::string& path) {
+  for (const char* name : {seal_name, seal_copy_name, open_name}) store.remove(path + "/" + name);
+  flush_names(store, path, "end of a set");
+}
+
+void remove_content(Store& store, const std::string& path) {
+  std::vector<std::string> files;
+  for (const StoreEntry& entry : store.list(path)) {
+    if (!entry.folder && entry.name != removing_file) files.push_back(path + "/" + entry.name);
+  }
+  store.remove_all(files);
+  // The mark goes last: without it what is left would look like a damaged set.
+  if (!store.traits().renames) store.remove(path + "/" + removing_file);
+  store.remove_folder(path);
+}
+
+bool holds_file(const Store& store, const std::string& path, const SealedFile& file) {
+  try {
+    Bytes bytes(FileHeader::size);
+    store.open(path)->read_at(0, bytes);
+    FileHeader header = FileHeader::decode(bytes, store.describe(path));
+    return header.set == file.set && header.number == file.number;
+  } catch (const Error&) {
+    return false;
+  }
+}
+
+}  // namespace
+
+void flush_names(Store& store, const std::string& folder, const char* point) {
+  if (flush_point(point)) store.flush_folder(folder);
+}
+
+std::string begin_set_folder(Store& store, const std::string& job_folder, const std::string& name) {
+  if (!store.traits().renames) {
+    std::string path = in_folder(job_folder, name);
+    store.make_folder(path);
+    store.put(path + "/" + unfinished_file, as_bytes("{}\n"));
+    return path;
+  }
+  std::string path = in_folder(job_folder, name + std::string(unfinished_mark));
+  store.make_folder(path);
+  flush_names(store, job_folder, "folder of a new set");
+  return path;
+}
+
+std::string finish_set_folder(Store& store, const std::string& path) {
+  for (const char* name : {open_name, reserve_name, unfinished_file}) store.remove(path + "/" + name);
+  std::string plain = with_mark(path, "");
+  if (plain == path) return path;
+  store.rename(path, plain);
+  flush_names(store, folder_of(plain), "name of a finished set");
+  return plain;
+}
+
+void remove_set_folder(Store& store, const SetFolder& folder) {
+  SetFolder going = folder;
+  mark_removing(store, going);
+  remove_seals(store, going.path);
+  remove_content(store, going.path);
+}
+
+std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file) {
+  std::string own = set.folder.path + "/" + file.name;
+  bool others = !set.covered.empty() || !set.in_range.empty();
+  if (!others || file.set == set.facts().set || store.exists(own)) return own;
+  for (const std::vector<SetFolder>* folders : {&set.covered, &set.in_range}) {
+    for (const SetFolder& folder : *folders) {
+      for (const StoreEntry& entry : store.list(folder.path)) {
+        if (entry.folder || entry.size != file.size || !entry.name.ends_with(volume_ending)) continue;
+        std::string path = folder.path + "/" + entry.name;
+        if (holds_file(store, path, file)) return path;
+      }
+    }
+  }
+  return own;
+}
+
+std::vector<FileTrouble> look_at_sizes(const Store& store, const FoundSet& set) {
+  std::map<std::string, std::uint64_t> there;
+  for (const StoreEntry& entry : store.list(set.folder.path)) there[entry.name] = entry.size;
+  std::vector<FileTrouble> troubles;
+  for (const SealedFile& file : set.seal->core.files) {
+    auto found = there.find(file.name);
+    bool missing = found == there.end();
+    if (!missing && found->second == file.size) continue;
+    // Taken over by folding, and not moved yet; or a listing that is late.
+    bool look = missing && (!set.covered.empty() || !store.traits().lists_at_once);
+    if (look && store.exists(locate_file(store, set, file))) continue;
+    troubles.push_back({file.slot, file.name, missing});
+  }
+  return troubles;
+}
+
+void finish_fold(Store& store, const FoundSet& folded, const std::function<void()>& guard) {
+  for (const SealedFile& file : folded.seal->core.files) {
+    std::string at = locate_file(store, folded, file);
+    if (!store.exists(at))
+      throw damage(store.describe(at) + ", which the folded set needs, is nowhere; the sets it covers stay");
+  }
+  // The old sets end here: nothing reads them any more, whether or not the rest is reached.
+  FoundSet set = folded;
+  for (SetFolder& folder : set.covered) {
+    guard();
+    mark_removing(store, folder);
+    remove_seals(store, folder.path);
+  }
+  for (const SealedFile& file : set.seal->core.files) {
+    std::string own = set.folder.path + "/" + file.name;
+    std::string at = locate_file(store, set, file);
+    if (at != own) store.rename(at, own);
+  }
+  flush_names(store, set.folder.path, "files taken over by folding");
+  for (const SetFolder& folder : set.covered) {
+    guard();
+    remove_content(store, folder.path);
+  }
+}
+
+}  // namespace kestrum

@@ -1,0 +1,14 @@
+// Each place that makes something durable, by name: a test takes them out one at a time and must then fail.
+#pragma once
+
+#include <string>
+
+namespace kestrum {
+
+// Whether the flush of that name is to be done: always, but in a test that has left it out.
+bool flush_point(const char* name);
+
+// For tests: leaves out the flush of that name; empty: none. Not for two threads.
+void leave_out_flush(const std::string& name);
+
+}  // namespace kestrum

@@ -1,0 +1,91 @@
+#include "base/set_needs.hpp"
+
+#include <algorithm>
+
+namespace kestrum {
+
+SetNeeds::SetNeeds(std::vector<const SetFacts*> sets) : sets_(std::move(sets)) {
+  for (std::size_t i = 0; i < sets_.size(); ++i) by_id_.emplace(sets_[i]->set, i);
+}
+
+std::size_t SetNeeds::meeting(const SetNeed& need, const Id& chain) const {
+  if (auto found = by_id_.find(need.set); found != by_id_.end()) return found->second;
+  // Or the set that it was folded into: the first of the chain that does not end before it.
+  auto at = std::lower_bound(sets_.begin(), sets_.end(), need.sequence,
+                             [](const SetFacts* set, Sequence sequence) { return set->sequence < sequence; });
+  for (; at != sets_.end(); ++at) {
+    if ((*at)->chain != chain) continue;
+    return (*at)->meets(need, chain) ? static_cast<std::size_t>(at - sets_.begin()) : none;
+  }
+  return none;
+}
+
+std::vector<std::size_t> SetNeeds::earlier(const SetFacts& start) const {
+  std::vector<std::size_t> out;
+  for (std::size_t i = 0; i < sets_.size() && sets_[i]->sequence < start.sequence; ++i) {
+    if (sets_[i]->chain == start.chain && sets_[i] != &start) out.push_back(i);
+  }
+  return out;
+}
+
+// Marks in `in` what `start` needs. A chain of sets with one need each, which is nearly all there is, is gone
+// through without recursion.
+void SetNeeds::collect(const SetFacts& start, std::vector<bool>& in, Closure& out) const {
+  std::vector<Sequence> without;
+  auto left_out = [&](Sequence sequence) {
+    return std::find(without.begin(), without.end(), sequence) != without.end();
+  };
+  auto miss = [&](const SetNeed& need) {
+    out.guessed = true;
+    bool known = std::any_of(out.missing.begin(), out.missing.end(),
+                             [&](const SetNeed& other) { return other.set == need.set; });
+    if (!known && !left_out(need.sequence)) out.missing.push_back(need);
+  };
+  const SetFacts* now = &start;
+  while (true) {
+    without.insert(without.end(), now->without.begin(), now->without.end());
+    if (!now->needs_follow || now->needs.size() != 1) break;
+    std::size_t met = meeting(now->needs[0], now->chain);
+    if (met == none) return miss(now->needs[0]);
+    if (!left_out(sets_[met]->sequence)) in[met] = true;
+    now = sets_[met];
+  }
+  for (const SetNeed& need : now->needs) {
+    std::size_t met = meeting(need, now->chain);
+    if (met == none) {
+      miss(need);
+      continue;
+    }
+    std::vector<bool> below(sets_.size(), false);
+    below[met] = true;
+    if (now->needs_follow) collect(*sets_[met], below, out);
+    for (std::size_t i = 0; i < below.size(); ++i) {
+      if (below[i] && !left_out(sets_[i]->sequence)) in[i] = true;
+    }
+  }
+}
+
+SetNeeds::Closure SetNeeds::closure(const SetFacts& start) const {
+  Closure out;
+  std::vector<bool> in(sets_.size(), false);
+  collect(start, in, out);
+  if (out.guessed) {
+    for (std::size_t i : earlier(start)) in[i] = true;
+  }
+  for (std::size_t i = 0; i < in.size(); ++i) {
+    if (in[i] && sets_[i] != &start) out.met.push_back(i);
+  }
+  return out;
+}
+
+std::vector<std::size_t> SetNeeds::direct(std::size_t i) const {
+  std::vector<std::size_t> out;
+  for (const SetNeed& need : sets_[i]->needs) {
+    std::size_t met = meeting(need, sets_[i]->chain);
+    if (met == none) return earlier(*sets_[i]);
+    if (met != i && std::find(out.begin(), out.end(), met) == out.end()) out.push_back(met);
+  }
+  return out;
+}
+
+}  // namespace kestrum

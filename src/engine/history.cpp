@@ -1,0 +1,63 @@
+#include "engine/history.hpp"
+
+#include "engine/home.hpp"
+
+namespace kestrum {
+
+template <typename F>
+void History::attempt(F&& operation) {
+  if (ledger_ == nullptr) return;
+  try {
+    operation();
+  } catch (const Error& error) {
+    if (!trouble_) trouble_ = error;
+  }
+}
+
+History History::open(const Home& home, const std::function<void(const std::string&)>& note) {
+  History history;
+  try {
+    history.owned_ = Ledger::open_or_renew(home.ledger_path(), note);
+  } catch (const Error& error) {
+    history.trouble_ = error;
+    try {
+      history.owned_ = std::make_unique<Ledger>(home.ledger_file(), Ledger::Access::reading);
+    } catch (const Error&) {
+      // There is none, or none that reads: nothing is known then.
+    }
+  }
+  history.ledger_ = history.owned_.get();
+  return history;
+}
+
+void History::begin_run(RunEntry& run) {
+  attempt([&] { ledger_->begin_run(run); });
+}
+
+void History::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {
+  if (run.number != 0) attempt([&] { ledger_->finish_run(run, problems); });
+}
+
+void History::add_check(const Id& set, const CheckEntry& check) {
+  attempt([&] { ledger_->add_check(set, check); });
+}
+
+std::vector<RunEntry> History::runs(const std::string& job, int most) {
+  std::vector<RunEntry> runs;
+  attempt([&] { runs = ledger_->runs(job, most); });
+  return runs;
+}
+
+SetChecks History::checks(const Id& set) {
+  SetChecks checks;
+  attempt([&] { checks = ledger_->checks(set); });
+  return checks;
+}
+
+std::optional<RunEntry> History::newest_point(const std::string& job, const std::string& destination) {
+  std::optional<RunEntry> newest;
+  attempt([&] { newest = ledger_->newest_point(job, destination); });
+  return newest;
+}
+
+}  // namespace kestrum

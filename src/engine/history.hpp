@@ -1,0 +1,46 @@
+// The local history as the use cases see it: useful, and never worth a missed run.
+#pragma once
+
+#include <functional>
+#include <memory>
+#include <vector>
+
+#include "base/error.hpp"
+#include "ledger/ledger.hpp"
+
+namespace kestrum {
+
+class Home;
+
+// Whatever the ledger refuses is remembered as trouble instead of being thrown; reading then finds nothing.
+class History {
+ public:
+  History() = default;  // none
+  // Opens it for writing, else for reading, else not at all. One that is damaged is moved aside. `note` is
+  // told.
+  static History open(const Home& home, const std::function<void(const std::string&)>& note);
+  // Of a ledger that somebody else holds (tests).
+  explicit History(Ledger& ledger) : ledger_(&ledger) {}
+
+  // The entry keeps number 0 when it could not be written.
+  void begin_run(RunEntry& run);
+  void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
+  void add_check(const Id& set, const CheckEntry& check);
+
+  std::vector<RunEntry> runs(const std::string& job, int most);
+  SetChecks checks(const Id& set);
+  // Of the newest run of the job that made a point on that destination, as the job names it.
+  std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
+
+  // Why something could not be written or read; the first of it.
+  const std::optional<Error>& trouble() const { return trouble_; }
+
+ private:
+  template <typename F>
+  void attempt(F&& operation);
+  std::unique_ptr<Ledger> owned_;
+  Ledger* ledger_ = nullptr;
+  std::optional<Error> trouble_;
+};
+
+}  // namespace kestrum

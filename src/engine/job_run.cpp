@@ -1,0 +1,374 @@
+#include "engine/job_run.hpp"
+
+#include <cerrno>
+
+#include "archive/set_check.hpp"
+#include "base/exit_codes.hpp"
+#include "base/text.hpp"
+#include "engine/disk_sharing.hpp"
+#include "job/job_selection.hpp"
+
+namespace kestrum {
+namespace {
+
+RunResult result_of(const RunOutcome& outcome) {
+  if (outcome.entry.sequence)
+    return outcome.problems.empty() && !outcome.error ? RunResult::done : RunResult::done_with_problems;
+  bool stopped = outcome.error && outcome.error->kind() == ErrorKind::stopped;
+  return stopped ? RunResult::stopped : RunResult::failed;
+}
+
+// With what helps, where the error itself cannot know it.
+Error with_hint(const Error& error) {
+  if (error.system_code() == EFBIG)
+    return Error(error.kind(), error.what(),
+                 "the destination takes no files of that size: set [how] volume-size below it");
+  if (error.kind() == ErrorKind::full && error.hint().empty())
+    return Error(ErrorKind::full, error.what(), "make room there; the points made before are as they were");
+  return error;
+}
+
+// A run that has no number in the history is known by its moment.
+std::string log_name(const RunEntry& entry) {
+  if (entry.number != 0) return "run-" + std::to_string(entry.number);
+  std::string stamp = utc_text({entry.started.seconds, 0});
+  std::erase_if(stamp, [](char c) { return c == ':' || c == '-'; });
+  return "run-" + stamp;
+}
+
+}  // namespace
+
+JobRun::JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
+               const RunContext& context, std::shared_ptr<KeyRing> keys)
+    : job_(job),
+      named_(std::move(named)),
+      trouble_(std::move(trouble)),
+      wanted_(wanted),
+      context_(context),
+      observer_(context.observer),
+      keys_(std::move(keys)),
+      history_(History::open(context.home, [this](const std::string& text) { note(text); })) {}
+
+void JobRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
+  add_problem(outcome_.problems, observer_, {path, operation, reason});
+}
+
+RunOutcome JobRun::run() {
+  begin();
+  try {
+    steps();
+  } catch (const Stopped&) {
+    outcome_.error = stopped_error();
+  } catch (const Error& error) {
+    outcome_.error = with_hint(error);
+  } catch (const std::bad_alloc&) {
+    outcome_.error = Error(ErrorKind::failed, "there was not enough memory");
+  } catch (const std::exception& error) {
+    outcome_.error = Error(ErrorKind::failed, std::string("unexpected: ") + error.what());
+  }
+  end();
+  return std::move(outcome_);
+}
+
+void JobRun::begin() {
+  RunEntry& entry = outcome_.entry;
+  entry.job = job_.name;
+  entry.started = context_.clock.now();
+  entry.destination = named_;
+  history_.begin_run(entry);
+  try {
+    entry.log_file = context_.home.log_path(job_.name, log_name(entry));
+    observer_.run_begins(entry.log_file);
+  } catch (const Error& error) {
+    problem("", "keep a log of this run", error.what());
+  }
+}
+
+// History is never worth a missed run, but that it is not kept must be known.
+void JobRun::end() {
+  RunEntry& entry = outcome_.entry;
+  if (history_.trouble()) problem("", "keep this run in the history", history_.trouble()->what());
+  entry.ended = context_.clock.now();
+  entry.result = result_of(outcome_);
+  entry.problems = static_cast<std::int64_t>(outcome_.problems.size());
+  entry.exit_code = outcome_.error              ? exit_code_of(outcome_.error->kind())
+                    : outcome_.problems.empty() ? exit_done
+                                                : exit_problems;
+  if (outcome_.error) entry.message = outcome_.error->what();
+  bool known = history_.trouble().has_value();
+  history_.finish_run(entry, outcome_.problems);
+  if (known || !history_.trouble()) return;
+  problem("", "keep this run in the history", history_.trouble()->what());
+  entry.problems = static_cast<std::int64_t>(outcome_.problems.size());
+  entry.result = result_of(outcome_);
+  if (entry.exit_code == exit_done) entry.exit_code = exit_problems;
+}
+
+// Nothing when it does not read: a job folder that is there then says whose drive it is.
+std::optional<JobState> JobRun::remembered() {
+  try {
+    return context_.home.load_state(job_.name);
+  } catch (const Error& error) {
+    memory_trouble_ = error;
+    return std::nullopt;
+  }
+}
+
+void JobRun::steps() {
+  if (trouble_) throw *trouble_;
+  std::optional<JobState> state = remembered();
+  LookSession found(job_, named_, state, context_, keys_);
+  // Without a memory, an empty place cannot be told from an empty mount point.
+  if (memory_trouble_ && !found.has_identity()) throw *memory_trouble_;
+  if (memory_trouble_) problem(context_.home.state_file(job_.name), "read", memory_trouble_->what());
+  Selection selection = select(job_.what, context_.people, context_.clock.now(),
+                               [this](const std::string& text) { note(text); });
+  exclude_destinations(job_, selection);
+  refuse_same_disk(found, selection);
+  WriteSession session(std::move(found), context_);
+  try {
+    work(session, selection);
+  } catch (const Error& error) {
+    throw session.guard().explain(error);
+  }
+  outcome_.free_bytes = session.store().space().free;
+}
+
+void JobRun::work(WriteSession& session, const Selection& selection) {
+  FitDrive fit(session, history_,
+               [this](const UpkeepResult& result) { tell_upkeep(result, "to make room: "); });
+  session.finish_folds();
+  make_point(session, selection, fit);
+  keep_up(fit.upkeep());
+  if (session.memory_trouble())
+    problem(context_.home.state_file(job_.name), "remember which drive is the job's",
+            std::string(session.memory_trouble()->what()) +
+                "; until that is mended, a wrong drive in its place is not noticed");
+}
+
+// Once a drive has proved who it is, a run goes on: an unattended refusal would help nobody.
+void JobRun::refuse_same_disk(const LookSession& found, const Selection& selection) {
+  if (job_.same_disk || context_.same_disk) return;
+  std::string shared = shared_disk(selection, found.root(), found.destination().facts);
+  if (shared.empty()) return;
+  const std::optional<DriveIdentity>& drive = found.destination().drive;
+  if (!found.state() || !drive || found.state()->drive(drive->id) == nullptr) refuse_shared_disk(shared);
+  note(shared);
+}
+
+void JobRun::make_point(WriteSession& session, const Selection& selection, FitDrive& fit) {
+  std::vector<Sequence> unreadable;
+  while (true) {
+    prepare(session, unreadable);
+    if (fit.before(plan_->decision.kind, surveyed_, selection)) continue;
+    std::size_t problems = outcome_.problems.size();
+    try {
+      finish(session, write(session, selection, fit));
+      return;
+    } catch (const BaseUnreadable& error) {
+      if (unreadable.size() >= 8 || !plan_->decision.base) throw;
+      note("the list of files of set " + std::to_string(*plan_->decision.base) + " does not read (" +
+           error.what() + "); another base is chosen");
+      unreadable.push_back(*plan_->decision.base);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::full || outcome_.entry.sequence) throw;
+      fit.during(error);
+    }
+    outcome_.problems.resize(problems);
+  }
+}
+
+// What lies there, before anything is decided by it.
+void JobRun::look_over(WriteSession& session) {
+  Sequence& highest = session.drive().highest;
+  for (const FoundSet& set : session.sets()) {
+    if (set.refusal) throw *set.refusal;
+    for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
+    highest = std::max(highest, set.folder.sequence);
+  }
+  if (std::string gone = session.missing_end(); !gone.empty()) note(gone);
+}
+
+// Which kind, on which sets, with which keys.
+void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreadable) {
+  plan_.reset();
+  chain_.reset();
+  look_over(session);
+  chain_.emplace(session.store(), session.sets(), *keys_);
+  // A passphrase that does not open what is there is refused before a new chain is begun with it.
+  // Where the protection changes, the old chain is left alone and its key is not asked for.
+  ProtectionChange protection = protection_change(session.sets(), job_);
+  bool goes_on = protection == ProtectionChange::none;
+  surveyed_ = goes_on ? survey_chain(*chain_, history_, unreadable) : list_chain(session.sets());
+  const FoundSet* newest = session.sets().newest();
+  plan_.emplace();
+  SetPlan& plan = *plan_;
+  plan.sequence = session.drive().highest + 1;
+  plan.started = context_.clock.now();
+  plan.decision = decide_kind({job_.kind, job_.renew}, surveyed_, protection, wanted_, context_.clock.now());
+  plan.needs = new_needs(plan.decision, surveyed_);
+  if (newest != nullptr) plan.previous = newest->seal->core_digest;
+  choose_keys(session, plan, goes_on ? newest : nullptr);
+  outcome_.entry.kind = plan.decision.kind;
+  outcome_.entry.reason = plan.decision.reason;
+}
+
+// A slip of the finger in the first passphrase would only be noticed at the first restore.
+void JobRun::confirm_passphrase(const SecretText& phrase) {
+  if (job_.passphrase != "ask") return;
+  std::optional<SecretText> again =
+      context_.ask ? context_.ask("the same again, since nobody can bring it back") : std::nullopt;
+  if (again != phrase) throw Error(ErrorKind::key, "the two passphrases are not the same", "run it again");
+}
+
+// A chain keeps the ways in that it began with.
+void JobRun::note_recovery_key(const SetPlan& plan) {
+  if (job_.recovery_key.empty() || !keeps_others_out(plan.keys)) return;
+  Bytes wanted = to_bytes(read_recovery_public(job_.recovery_key));
+  bool there = std::any_of(plan.keys.begin(), plan.keys.end(), [&](const KeyEntry& entry) {
+    return entry.type == KeyEntryType::recovery && entry.public_key == wanted;
+  });
+  if (!there)
+    note(
+        "the recovery key does not open this chain, which began without it; to begin one that it opens: "
+        "kestrum run " +
+        printable(job_.name) + " --kind full");
+}
+
+// The keys of the set to come: those of the chain that goes on, or new ones.
+void JobRun::choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* newest) {
+  if (plan.decision.chain) {
+    plan.chain = *plan.decision.chain;
+    plan.keys = session.sets().sealed(*plan.decision.base)->seal->keys;
+    plan.master = keys_->unlock(plan.keys, plan.chain);
+    note_recovery_key(plan);
+    const JobState& memory = session.memory();
+    auto pinned = memory.chain_keys.find(plan.chain);
+    if (pinned != memory.chain_keys.end() && pinned->second != key_check(plan.master)) {
+      throw Error(
+          ErrorKind::key,
+          "the archive sets at the destination were written with another key than this machine remembers",
+          "somebody may have replaced them; look at the destination before going on");
+    }
+  } else {
+    begin_chain(session, plan, newest);
+  }
+  const std::optional<SecretKey>& naming = session.memory().naming;
+  plan.naming = naming              ? *naming
+                : newest != nullptr ? chain_->set(newest->folder.sequence).naming_key()
+                                    : SecretKey::random();
+}
+
+void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest) {
+  plan.chain = random_id();
+  plan.master = SecretKey::random();
+  if (job_.encryption == Encryption::none) {
+    plan.keys = {make_clear_entry(plan.master)};
+    return;
+  }
+  const std::optional<SecretText>& phrase = keys_->passphrase();
+  if (!phrase) {
+    throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given",
+                "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
+  }
+  if (session.sets().newest() == nullptr) confirm_passphrase(*phrase);
+  const std::vector<KeyEntry> none;
+  plan.keys = {keys_->passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost,
+                                       newest != nullptr ? newest->seal->keys : none)};
+  if (!job_.recovery_key.empty())
+    plan.keys.push_back(make_recovery_entry(plan.master, read_recovery_public(job_.recovery_key)));
+}
+
+StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDrive& fit) {
+  const SetPlan& plan = *plan_;
+  note("kind: " + std::string(kind_name(plan.decision.kind)) + ", because " + plan.decision.reason);
+  session.drive().highest = plan.sequence;
+  session.memory().naming = plan.naming;
+  session.memory().chain_keys[plan.chain] = key_check(plan.master);
+  session.save_memory();
+  observer_.phase_begins(Phase::copying, fit.expected());
+  SetStore set(plan, selection, session, fit.store(), *chain_, outcome_.problems);
+  set.begin();
+  set.save();
+  StoredSet stored = set.seal();
+  keys_->add(plan.chain, plan.master);
+  return stored;
+}
+
+void JobRun::finish(WriteSession& session, const StoredSet& stored) {
+  const SetFacts& facts = stored.seal.core.facts;
+  outcome_.entry.sequence = facts.sequence;
+  outcome_.entry.set = facts.set;
+  outcome_.entry.totals = facts.totals;
+  outcome_.set_folder = session.root() + "/" + stored.folder;
+  const FoundSet& set = session.sealed_now(stored.folder, facts.set);
+  DriveState& drive = session.drive();
+  drive.newest_core = set.seal->core_digest;
+  drive.newest_folder = set.folder.name;
+  drive.written = facts.started;
+  session.save_memory();
+  if (job_.read_back) read_back(session, set);
+}
+
+void JobRun::read_back(WriteSession& session, const FoundSet& set) {
+  const SetFacts& facts = set.facts();
+  observer_.phase_begins(Phase::checking, {facts.totals.stored_bytes, 0});
+  SetReader reader(session.store(), session.sets().shared(facts.sequence),
+                   keys_->unlock(set.seal->keys, facts.chain));
+  CheckOptions options{.deep = true,
+                       .drop_cache = true,
+                       .own_only = false,
+                       .workers = context_.workers,
+                       .progress = [this](std::uint64_t bytes) {
+                         context_.control.checkpoint();
+                         observer_.advanced(bytes, 0);
+                       }};
+  SetFindings found;
+  try {
+    found = check_set(reader, options);
+  } catch (const Stopped&) {
+    outcome_.entry.checked = ReadBack::stopped;
+    note("the set is complete; reading it back was stopped");
+    return;
+  }
+  CheckEntry check{context_.clock.now(), Depth::all, found.findings.empty(), found.places, {}};
+  if (check.good) check.affected = 0;  // damage that was known was not referred to
+  history_.add_check(facts.set, check);
+  outcome_.entry.checked = check.good ? ReadBack::good : ReadBack::damaged;
+  if (check.good) return;
+  for (const std::string& finding : found.findings) problem(session.root(), "read back", finding);
+  outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written",
+                         "check the drive; run the job again, which saves the affected files anew");
+}
+
+void JobRun::tell_upkeep(const UpkeepResult& result, const std::string& why) {
+  std::vector<std::string> lines;
+  if (!result.nothing()) lines.push_back(why + upkeep_text(result));
+  for (const KeepPlan& plan : result.rounds)
+    lines.insert(lines.end(), plan.broken.begin(), plan.broken.end());
+  for (const std::string& line : lines) {
+    note(line);
+    outcome_.entry.upkeep.push_back(line);
+  }
+}
+
+// What the keep rules let go, once the new point is there and was found good.
+void JobRun::keep_up(Upkeep& upkeep) {
+  if (outcome_.error || outcome_.entry.checked == ReadBack::stopped) return;
+  chain_.reset();  // nothing of it is needed any more, and what it holds open would not be freed
+  try {
+    UpkeepResult result = upkeep.prune();
+    tell_upkeep(result, "by the keep rules: ");
+    if (!result.unfolded.empty() && !result.damaged)
+      outcome_.entry.upkeep.push_back("not folded: " + result.unfolded);
+    if (result.damaged) problem(upkeep.root(), "fold", result.unfolded);
+    if (!result.rounds.front().held.empty()) note("nothing is removed: " + result.rounds.front().held);
+  } catch (const Stopped&) {
+    note("the keep rules are left to the next run");
+  } catch (const Error& error) {
+    // The point is made; that the old ones are still there is a problem of its own.
+    problem(upkeep.root(), "prune", error.what());
+  }
+}
+
+}  // namespace kestrum

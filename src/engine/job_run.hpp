@@ -1,0 +1,56 @@
+// One run of one job to one destination, step by step.
+#pragma once
+
+#include "engine/backup.hpp"
+#include "engine/fit_drive.hpp"
+#include "engine/set_store.hpp"
+
+namespace kestrum {
+
+class JobRun {
+ public:
+  // `named`: the destination, as the job names it. `trouble`: known already; then the run only fails.
+  JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
+         const RunContext& context, std::shared_ptr<KeyRing> keys);
+  RunOutcome run();
+
+ private:
+  void begin();
+  void steps();
+  void end();
+  void work(WriteSession& session, const Selection& selection);
+  std::optional<JobState> remembered();
+  void refuse_same_disk(const LookSession& found, const Selection& selection);
+  // Until a set is sealed: what was decided is decided anew when a base turns out not to read, and after room
+  // was made.
+  void make_point(WriteSession& session, const Selection& selection, FitDrive& fit);
+  void prepare(WriteSession& session, const std::vector<Sequence>& unreadable);
+  void look_over(WriteSession& session);
+  void choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* newest);
+  void begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest);
+  void confirm_passphrase(const SecretText& phrase);
+  void note_recovery_key(const SetPlan& plan);
+  StoredSet write(WriteSession& session, const Selection& selection, FitDrive& fit);
+  void finish(WriteSession& session, const StoredSet& stored);
+  void read_back(WriteSession& session, const FoundSet& set);
+  void keep_up(Upkeep& upkeep);
+  void tell_upkeep(const UpkeepResult& result, const std::string& why);
+  void problem(const std::string& path, const std::string& operation, const std::string& reason);
+  void note(const std::string& text) { observer_.note(text); }
+
+  const Job& job_;
+  std::string named_;
+  std::optional<Error> trouble_;
+  std::optional<Kind> wanted_;
+  const RunContext& context_;
+  Observer& observer_;
+  std::shared_ptr<KeyRing> keys_;
+  History history_;
+  std::optional<Error> memory_trouble_;  // what this machine remembers of the job does not read
+  std::optional<ChainReader> chain_;
+  std::vector<ChainSet> surveyed_;
+  std::optional<SetPlan> plan_;
+  RunOutcome outcome_;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,43 @@
+// A place that archive sets lie in or may be put into, opened: the one way there, for jobs and for SUBJECT.
+#pragma once
+
+#include <sys/types.h>
+
+#include <functional>
+
+#include "archive/job_folder.hpp"
+#include "source/selection.hpp"
+#include "store/drive_facts.hpp"
+
+namespace kestrum {
+
+using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
+
+struct OpenedPlace {
+  std::string root;  // where it is on this machine
+  DriveFacts facts;
+  std::unique_ptr<Store> store;  // holds the folder, whatever happens to the path
+  std::optional<DriveIdentity> drive;
+  std::optional<Error> drive_trouble;  // drive.json is there and does not read
+  FolderIdentity folder_identity;      // of the root, so that a walk leaves it out
+
+  // The drive's name, or where that is not known the last part of the path.
+  std::string name() const;
+};
+
+// Throws Error: no_destination when it is not there, is no folder, or its drive is not mounted.
+OpenedPlace open_place(const DestinationAddress& address, const OpenStore& open_store);
+
+// A job's folder below the root of a place.
+struct JobPlace {
+  std::string folder;  // in the store
+  JobIdentity identity;
+  std::string finding;  // when job.json is lost and the seals had to say whose sets these are
+};
+// Every one, down to the second level, where drive.json puts them; also where there is none. Folders that may
+// not be listed are passed over.
+std::vector<JobPlace> list_jobs_at(const Store& store);
+// Nothing when it is no job's folder.
+std::optional<JobPlace> identify_job(const Store& store, const std::string& folder);
+
+}  // namespace kestrum

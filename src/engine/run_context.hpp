@@ -1,0 +1,36 @@
+// What use cases are given of the world around them.
+#pragma once
+
+#include "base/observer.hpp"
+#include "base/run_control.hpp"
+#include "engine/home.hpp"
+#include "engine/job_lock.hpp"
+#include "engine/opened_place.hpp"
+#include "engine/passphrase_source.hpp"
+#include "source/accounts.hpp"
+
+namespace kestrum {
+
+// References must outlive it.
+struct RunContext {
+  const Home& home;
+  const Clock& clock;
+  Observer& observer;
+  RunControl& control;
+  AskPassphrase ask = {};
+  std::string machine = {};
+  std::string program = {};  // name and version, for the record
+  unsigned workers = 2;
+  Argon2Cost key_cost = {};                 // of new key entries
+  People people = {};                       // whose homes categories are looked for in
+  bool same_disk = false;                   // a destination on a source's disk is meant, this time
+  bool moved = false;                       // the sets were brought to another drive for good
+  bool break_lock = false;                  // a person says that another machine's run is gone
+  OpenStore open_store = open_local_store;  // tests put a store of their own here
+  LockTiming lock_timing = {};
+  // By which it is told whether a file was changed too lately to trust its times: the one that files are
+  // dated by, whatever `clock` is.
+  const Clock* file_clock = nullptr;  // nullptr: the system's
+};
+
+}  // namespace kestrum

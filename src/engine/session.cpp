@@ -1,0 +1,340 @@
+#include "engine/session.hpp"
+
+#include <filesystem>
+
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+namespace fs = std::filesystem;
+
+std::string absolute_path(const std::string& path) {
+  std::error_code code;
+  fs::path real = fs::weakly_canonical(path, code);
+  std::string text = code ? fs::absolute(path).string() : real.string();
+  while (text.size() > 1 && text.back() == '/') text.pop_back();
+  return text;
+}
+
+// machine/job of a path below a destination: its job.json may be lost.
+std::string first_two(const fs::path& below) {
+  auto part = below.begin();
+  if (std::distance(part, below.end()) < 2) return {};
+  fs::path two = *part;
+  two /= *++part;
+  return two.string();
+}
+
+bool holds_sets(const fs::path& folder) {
+  std::error_code code;
+  for (const fs::directory_entry& entry : fs::directory_iterator(folder, code)) {
+    bool set = parse_set_folder("", entry.path().filename().string()).has_value();
+    if (set &&
+        (fs::exists(entry.path() / seal_name, code) || fs::exists(entry.path() / seal_copy_name, code)))
+      return true;
+  }
+  return false;
+}
+
+struct Located {
+  std::string root;
+  std::string folder;  // the job's, when the path says so much
+  std::optional<Sequence> set;
+};
+
+// Upwards from the path: the set's folder, the job's, the destination's root.
+Located locate(const std::string& path) {
+  Located found;
+  std::string job_folder, with_sets;
+  std::error_code code;
+  for (fs::path at = path;; at = at.parent_path()) {
+    if (!found.set) {
+      if (std::optional<SetFolder> folder = parse_set_folder("", at.filename().string()))
+        found.set = folder->sequence;
+    }
+    if (job_folder.empty() && fs::exists(at / job_identity_name, code)) job_folder = at.string();
+    if (with_sets.empty() && holds_sets(at)) with_sets = at.string();
+    if (fs::exists(at / drive_name, code)) {
+      found.root = at.string();
+      if (!job_folder.empty()) found.folder = fs::path(job_folder).lexically_relative(at).string();
+      if (job_folder.empty()) found.folder = first_two(fs::path(path).lexically_relative(at));
+      break;
+    }
+    if (at == at.root_path() || at.empty()) break;
+  }
+  // A job's folder that was copied elsewhere, without its destination; or anything with sets below it.
+  if (found.root.empty()) found.root = !job_folder.empty() ? job_folder : with_sets;
+  if (found.root.empty())
+    found.root = fs::is_directory(path, code) ? path : fs::path(path).parent_path().string();
+  if (found.folder == ".") found.folder.clear();
+  if (job_folder.empty() && with_sets.empty()) found.set.reset();
+  return found;
+}
+
+std::string names_of(const std::vector<JobPlace>& places) {
+  std::vector<std::string> lines;
+  for (const JobPlace& place : places) {
+    lines.push_back("--machine " + printable(place.identity.machine) + " --job " +
+                    printable(place.identity.name));
+  }
+  return join(lines, "\n  ");
+}
+
+JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& options,
+                      const std::string& where) {
+  std::vector<JobPlace> fitting;
+  for (const JobPlace& place : all) {
+    bool machine = options.machine.empty() || options.machine == place.identity.machine;
+    bool job = options.job.empty() || options.job == place.identity.name;
+    if (machine && job) fitting.push_back(place);
+  }
+  if (fitting.size() == 1) return fitting[0];
+  if (fitting.empty())
+    throw Error(ErrorKind::usage, "no such job is in " + printable(where), "there are:\n  " + names_of(all));
+  throw Error(ErrorKind::usage, "several jobs are in " + printable(where),
+              "choose one with\n  " + names_of(fitting));
+}
+
+std::shared_ptr<KeyRing> key_ring(const std::string& source, const std::string& what,
+                                  const AskPassphrase& ask) {
+  return std::make_shared<KeyRing>([source, what, ask] { return get_passphrase(source, what, ask); });
+}
+
+}  // namespace
+
+std::shared_ptr<KeyRing> job_keys(const Job& job, const AskPassphrase& ask) {
+  return key_ring(job.passphrase, "passphrase of the job '" + printable(job.name) + "'", ask);
+}
+
+LookSession::LookSession(const Job& job, const std::string& named, const std::optional<JobState>& state,
+                         const RunContext& context, std::shared_ptr<KeyRing> keys)
+    : place_(std::make_unique<Destination>(
+          find_destination(job, named, state, context.machine, context.open_store, context.moved))),
+      job_(job),
+      state_(state),
+      keys_(std::move(keys)) {}
+
+// The job's folder at a place: the one that the path named, or the one that fits the options.
+void LookSession::find_job(const std::string& named_folder, const SubjectOptions& options) {
+  std::optional<JobPlace> found;
+  if (!named_folder.empty()) found = identify_job(store(), named_folder);
+  if (!found) {
+    std::vector<JobPlace> places = list_jobs_at(store());
+    SubjectOptions choice = options;
+    if (job_ && state_) {
+      std::erase_if(places, [&](const JobPlace& one) { return one.identity.job != state_->job; });
+    } else if (job_ && choice.job.empty()) {
+      choice.job = job_->name;
+    }
+    if (places.empty() && job_)
+      throw Error(ErrorKind::no_destination,
+                  "there is no archive set of the job '" + printable(job_->name) + "' in " +
+                      printable(root()) + " yet",
+                  "run the job first: kestrum run " + printable(job_->name));
+    bool destination = place_->drive || place_->drive_trouble;
+    if (places.empty() && destination)
+      throw Error(ErrorKind::no_destination, "the destination " + printable(root()) + " holds no job yet",
+                  "run a job into it first");
+    if (places.empty())
+      throw Error(ErrorKind::no_destination,
+                  printable(root()) +
+                      " is no destination: there is no drive.json in it or above it, and no "
+                      "archive set",
+                  "name a destination, or a folder or file below one");
+    found = choose_place(places, choice, root());
+  }
+  place_->folder = found->folder;
+  place_->identity = found->identity;
+  if (!found->finding.empty()) findings_.push_back(found->finding);
+}
+
+LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
+  LookSession session;
+  std::string source = options.passphrase.value_or("ask");
+  DestinationAddress address = DestinationAddress::parse(options.subject);
+  bool by_name = home != nullptr && !address.names_drive() &&
+                 options.subject.find('/') == std::string::npos &&
+                 (home->has_job(options.subject) || !fs::exists(options.subject));
+  Located located;
+  if (by_name) {
+    session.job_ = home->load_job(options.subject);
+    session.state_ = home->load_state(session.job_->name);
+    if (!options.passphrase) source = session.job_->passphrase;
+    address = DestinationAddress::parse(options.destination.empty() ? session.job_->destinations.at(0)
+                                                                    : options.destination);
+  } else {
+    std::string path = absolute_path(locate_destination(address));
+    if (!fs::exists(path))
+      throw Error(ErrorKind::no_destination, "the destination " + printable(path) + " is not there",
+                  "check the path");
+    located = locate(path);
+    address = {DestinationAddress::By::path, {}, located.root};
+  }
+  session.place_ =
+      std::make_unique<Destination>(Destination{open_place(address, options.open_store), {}, {}, {}});
+  if (session.place_->drive_trouble) session.findings_.emplace_back(session.place_->drive_trouble->what());
+  session.find_job(located.folder, options);
+  session.named_set_ = located.set;
+  session.keys_ = key_ring(
+      source, "passphrase of the archive sets of '" + printable(session.identity().name) + "'", options.ask);
+  if (options.recovery_key) session.keys_->use_recovery_key(read_recovery_secret(*options.recovery_key));
+  return session;
+}
+
+std::vector<LookSession> LookSession::open_each(const Home* home, const SubjectOptions& options,
+                                                const std::function<void(const std::string&)>& away) {
+  std::vector<LookSession> sessions;
+  bool several = home != nullptr && options.destination.empty() && home->has_job(options.subject) &&
+                 home->load_job(options.subject).destinations.size() > 1;
+  if (!several) {
+    sessions.push_back(open(home, options));
+    return sessions;
+  }
+  std::optional<Error> first;
+  for (const std::string& named : home->load_job(options.subject).destinations) {
+    SubjectOptions one = options;
+    one.destination = named;
+    try {
+      LookSession session = open(home, one);
+      bool twice = std::any_of(sessions.begin(), sessions.end(),
+                               [&](const LookSession& other) { return other.root() == session.root(); });
+      if (!twice) sessions.push_back(std::move(session));
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::no_destination && error.kind() != ErrorKind::not_reachable) throw;
+      if (!first) first = error;
+      away(error.what());
+    }
+  }
+  if (sessions.empty()) throw *first;
+  return sessions;
+}
+
+const DriveState* LookSession::remembered_drive() const {
+  return state_ && place_->drive ? state_->drive(place_->drive->id) : nullptr;
+}
+
+const SetList& LookSession::sets() const& {
+  if (!sets_ && !has_identity()) sets_.emplace();
+  if (!sets_) {
+    const DriveState* drive = remembered_drive();
+    sets_.emplace(store(), folder(), identity().job, drive != nullptr ? drive->newest_folder : std::string());
+  }
+  return *sets_;
+}
+
+SetList& LookSession::own_sets() {
+  sets();
+  return *sets_;
+}
+
+std::string LookSession::missing_end() const {
+  const DriveState* drive = remembered_drive();
+  if (drive == nullptr || !drive->newest_core) return {};
+  for (const FoundSet& set : sets()) {
+    if (set.sealed() && set.seal->core_digest == *drive->newest_core) return {};
+    if (set.superseded && set.superseded->core_digest == *drive->newest_core) return {};
+    // Its seal does not read, or was written by something newer: that is told of the set itself.
+    if (!drive->newest_folder.empty() && !set.sealed() && set.folder.name == drive->newest_folder) return {};
+  }
+  std::optional<SetFolder> folder = parse_set_folder("", drive->newest_folder);
+  Sequence number = folder ? folder->sequence : drive->highest;
+  return "point " + std::to_string(number) + " was made here" +
+         (drive->written == Instant{} ? std::string() : " on " + local_text(drive->written)) +
+         " and is gone: the destination shows an older state than this machine remembers";
+}
+
+namespace {
+
+bool fits(const FoundSet& set, const PointWish& wish) {
+  return set.sealed() && (wish.by == PointWish::By::latest ||
+                          (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
+                          (wish.by == PointWish::By::moment && set.facts().started <= wish.moment));
+}
+
+const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
+  const FoundSet* chosen = nullptr;
+  for (const FoundSet& set : sets) {
+    if (fits(set, wish)) chosen = &set;
+  }
+  return chosen;
+}
+
+// Why there is no such point.
+[[noreturn]] void no_such_point(const SetList& sets, const PointWish& wish) {
+  const FoundSet* oldest = nullptr;
+  bool any_damage = false;
+  for (const FoundSet& set : sets) {
+    bool asked_for = wish.by == PointWish::By::number && set.folder.sequence == wish.number;
+    if (asked_for && set.refusal) throw *set.refusal;
+    if (asked_for && !set.findings.empty()) throw damage(set.findings[0]);
+    if (set.sealed() && oldest == nullptr) oldest = &set;
+    any_damage = any_damage || !set.findings.empty();
+  }
+  if (oldest == nullptr) {
+    for (const FoundSet& set : sets) {
+      if (set.refusal) throw *set.refusal;
+    }
+    if (any_damage) throw damage("no set here has a seal that still reads");
+    throw Error(ErrorKind::usage, "there is no point yet", "run the job first");
+  }
+  std::string there =
+      "the points are " + point_text(oldest->facts()) + " to " + point_text(sets.newest()->facts());
+  if (wish.by == PointWish::By::number)
+    throw Error(ErrorKind::usage, "there is no point " + std::to_string(wish.number), there);
+  throw Error(ErrorKind::usage, "there is no point as early as that", there);
+}
+
+}  // namespace
+
+DrivePoint choose_drive(const std::vector<LookSession>& sessions, const std::optional<std::string>& text,
+                        Instant now) {
+  if (sessions.size() == 1) return {0, wish_for(sessions[0], text, now)};
+  std::size_t colon = text ? text->rfind(':') : std::string::npos;
+  for (std::size_t i = 0; colon != std::string::npos && i < sessions.size(); ++i) {
+    if (text->substr(0, colon) == sessions[i].drive_name())
+      return {i, wish_for(sessions[i], text->substr(colon + 1), now)};
+  }
+  PointWish wish = wish_for(sessions[0], text, now);
+  std::optional<std::size_t> best;
+  Instant started;
+  std::vector<std::string> on;
+  for (std::size_t i = 0; i < sessions.size(); ++i) {
+    const FoundSet* found = newest_for(sessions[i].sets(), wish);
+    if (found == nullptr) continue;
+    on.push_back(printable(sessions[i].drive_name()) + ":" + std::to_string(found->folder.sequence));
+    if (best && found->facts().started <= started) continue;
+    best = i;
+    started = found->facts().started;
+  }
+  if (wish.by == PointWish::By::number && on.size() > 1)
+    throw Error(ErrorKind::usage, "point " + std::to_string(wish.number) + " is on several drives",
+                "say which: " + join(on, ", "));
+  return {best.value_or(0), wish};
+}
+
+std::string point_text(const SetFacts& facts) {
+  return std::to_string(facts.sequence) + " (" + std::string(kind_name(facts.kind)) + ", " +
+         local_text(facts.started, true) + ")";
+}
+
+PointWish wish_for(const LookSession& session, const std::optional<std::string>& text, Instant now) {
+  if (!text) {
+    if (session.named_set()) return {PointWish::By::number, *session.named_set(), {}};
+    return {};
+  }
+  std::optional<PointWish> wish = parse_point_wish(*text, now);
+  if (!wish) {
+    throw Error(ErrorKind::usage, "'" + printable(*text) + "' does not name a point in time",
+                "write latest, a point's number, a date like 2027-03-14, a time like \"2027-03-14 09:30\", "
+                "yesterday, or \"3 days ago\"");
+  }
+  return *wish;
+}
+
+const FoundSet& choose_point(const SetList& sets, const PointWish& wish) {
+  if (const FoundSet* chosen = newest_for(sets, wish)) return *chosen;
+  no_such_point(sets, wish);
+}
+
+}  // namespace kestrum

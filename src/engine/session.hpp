@@ -1,0 +1,141 @@
+// A job's sets on one destination, opened: for looking, and for writing. Whatever a command does with them,
+// it opens them here, once.
+#pragma once
+
+#include "archive/chain_reader.hpp"
+#include "calendar/local_time.hpp"
+#include "engine/history.hpp"
+#include "engine/run_context.hpp"
+#include "engine/write_guard.hpp"
+
+namespace kestrum {
+
+// SUBJECT of a command, and how it is to be opened.
+struct SubjectOptions {
+  std::string subject;
+  std::string machine = {};  // choose among several; empty: any
+  std::string job = {};
+  std::optional<std::string> passphrase = {};    // source, overrides the job's
+  std::optional<std::string> recovery_key = {};  // file with the secret part
+  AskPassphrase ask = {};
+  std::string destination = {};  // of a job with several, as it names it; empty: the first
+  OpenStore open_store = open_local_store;
+};
+
+// For looking. Needs no home, no key and no job file until something asks for what only they tell.
+class LookSession {
+ public:
+  // A job's name, or a path on a destination: the destination itself, a job's folder, a set's folder, any
+  // file in it. Without drive.json the sets are found by their seals. Throws Error: usage (no such job,
+  // several to choose from), no_destination (not there, or no destination at all).
+  static LookSession open(const Home* home, const SubjectOptions& options);
+  // A job with several destinations: one for each that is connected; anything else: the one. `away` is told
+  // of those that are not there. Throws as `open` does when none is.
+  static std::vector<LookSession> open_each(const Home* home, const SubjectOptions& options,
+                                            const std::function<void(const std::string&)>& away);
+  // One of a job's destinations as a run would find it: the drive must be the job's own. There need not be a
+  // set on it yet. Throws Error: no_destination, wrong_drive.
+  LookSession(const Job& job, const std::string& named, const std::optional<JobState>& state,
+              const RunContext& context, std::shared_ptr<KeyRing> keys);
+
+  const std::string& root() const { return place_->root; }      // of the store, on this machine
+  const std::string& folder() const { return place_->folder; }  // the job's, in the store
+  Store& store() const { return *place_->store; }
+  const Destination& destination() const { return *place_; }
+  std::string drive_name() const { return place_->name(); }
+  // Made anew by the first run; then it is not there yet.
+  bool has_identity() const { return place_->identity.has_value(); }
+  const JobIdentity& identity() const { return *place_->identity; }
+  const std::optional<Job>& job() const { return job_; }
+  const std::optional<JobState>& state() const { return state_; }
+  // What is wrong with the job's folder or the drive's file; empty when nothing.
+  const std::vector<std::string>& findings() const { return findings_; }
+  // The set that the path named, if it named one.
+  const std::optional<Sequence>& named_set() const { return named_set_; }
+  KeyRing& keys() const { return *keys_; }
+  // Read at the first call.
+  const SetList& sets() const&;
+  SetList sets() && { return own_sets(); }
+  // The set that this machine made last there is gone: in one sentence; empty when it is not, or nothing is
+  // known.
+  std::string missing_end() const;
+
+ protected:
+  LookSession() = default;
+  Destination& place() { return *place_; }
+  SetList& own_sets();
+  std::optional<JobState>& own_state() { return state_; }
+  void read_afresh() { sets_.reset(); }
+
+ private:
+  void find_job(const std::string& named_folder, const SubjectOptions& options);
+  const DriveState* remembered_drive() const;
+  std::unique_ptr<Destination> place_;
+  std::vector<std::string> findings_;
+  std::optional<Job> job_;
+  std::optional<JobState> state_;
+  std::optional<Sequence> named_set_;
+  std::shared_ptr<KeyRing> keys_;
+  mutable std::optional<SetList> sets_;
+};
+
+// Opens the sets of a job; shared by the sessions of one command, so that nobody is asked twice.
+std::shared_ptr<KeyRing> job_keys(const Job& job, const AskPassphrase& ask);
+
+// For writing: the job's folder is claimed and locked, what killed runs have left is put in order, and its
+// list of sets is kept true by its own seals, removals and folds.
+class WriteSession : public LookSession {
+ public:
+  // Takes over what was found. Throws Error: no_destination (it cannot be written), busy, full.
+  WriteSession(LookSession found, const RunContext& context);
+  ~WriteSession();
+  WriteSession(const WriteSession&) = delete;
+  WriteSession& operator=(const WriteSession&) = delete;
+
+  const Job& own_job() const { return *job(); }
+  JobState& memory() { return *own_state(); }
+  DriveState& drive() { return *drive_; }
+  const WriteGuard& guard() const { return *guard_; }
+  SetList& list() { return own_sets(); }
+  const RunContext& context() const { return context_; }
+
+  // Completes or takes back what killed folds have left. Opens the folded sets, so a key is needed. What
+  // cannot be completed is told and left as it is.
+  void finish_folds();
+  // Removes a set, the guard asked before.
+  void remove(const FoundSet& set);
+  // Takes up a set that was just sealed in that folder (its name). Throws damage when it does not read.
+  const FoundSet& sealed_now(const std::string& path, const Id& set);
+  // What this machine remembers of the job, written; the trouble with that is remembered instead of thrown.
+  void save_memory();
+  // Ends the sets that a folded one covers; it was found good.
+  void finish(const FoundSet& folded);
+  const std::optional<Error>& memory_trouble() const { return memory_trouble_; }
+
+ private:
+  void tidy();
+  void finish_last_strokes(const FoundSet& found);
+  const RunContext& context_;
+  DriveState* drive_ = nullptr;  // in memory()
+  std::unique_ptr<JobLock> lock_;
+  std::unique_ptr<WriteGuard> guard_;
+  std::optional<Error> memory_trouble_;
+};
+
+// The point that is wished for: the newest sealed set not later than the moment. Throws usage when there is
+// none, saying which there are.
+const FoundSet& choose_point(const SetList& sets, const PointWish& wish);
+// The wish itself: `text`, or the set that the subject named, or the latest.
+PointWish wish_for(const LookSession& session, const std::optional<std::string>& text, Instant now);
+// The same over several drives: "tern-1:12" names the drive; a number alone must be on one of them only; else
+// the newest point of all of them counts.
+struct DrivePoint {
+  std::size_t session = 0;
+  PointWish wish;
+};
+DrivePoint choose_drive(const std::vector<LookSession>& sessions, const std::optional<std::string>& text,
+                        Instant now);
+// "12 (full, 2027-03-01 20:30 CET)"
+std::string point_text(const SetFacts& facts);
+
+}  // namespace kestrum

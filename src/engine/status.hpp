@@ -1,0 +1,57 @@
+// How jobs stand: from the drives that are there, else from the history.
+#pragma once
+
+#include "engine/look.hpp"
+
+namespace kestrum {
+
+// What is wrong with a job. The first are the worst.
+enum class TroubleKind {
+  job_file,    // does not read
+  damaged,     // points are
+  incomplete,  // points lack a set that they need
+  gone,        // the point that was made last is not there any more
+  failed,      // the last run
+  overdue,     // no good point for longer than the job allows
+  missed,      // a run was due and none came
+  never_run,   // no run is known
+  no_point,    // there is none yet
+  cut_off,     // the last run has no end: it still goes on, or was cut off
+  drive_away,  // a set is to go to each drive, and one is not there
+  place,       // something is wrong with the drive's own files
+  problems,    // the last run had some
+};
+
+struct JobTrouble {
+  TroubleKind kind = TroubleKind::failed;
+  std::string text = {};    // what was said, where it was said in words
+  std::uint64_t count = 0;  // of points, or of problems
+  Instant when = {};        // of what was missed
+};
+
+// One of a job's destinations.
+struct DriveStatus {
+  std::string named;  // as the job names it
+  std::string root;   // where it is; empty: not connected
+  std::optional<Instant> newest_good;
+  std::optional<StoreSpace> space;
+};
+
+struct JobStatus {
+  std::string machine;  // of the status of a destination
+  std::string job;
+  bool disabled = false;
+  std::optional<RunEntry> last;
+  std::optional<Instant> newest_good;  // start of the newest good point on any of its drives
+  std::vector<DriveStatus> drives;     // at least one, unless the job file does not read
+  std::vector<JobTrouble> troubles;    // worst first
+};
+
+// Worst first. `names`: none means every job of the home. Throws Error of kind usage for a name that is no
+// job.
+std::vector<JobStatus> job_status(std::vector<std::string> names, const RunContext& context);
+
+// Every machine and job on a destination, by what its seals and sizes say; needs no key and no home.
+std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store);
+
+}  // namespace kestrum

@@ -1,0 +1,124 @@
+#include "base/text.hpp"
+#include "engine/session.hpp"
+
+namespace kestrum {
+
+WriteSession::WriteSession(LookSession found, const RunContext& context)
+    : LookSession(std::move(found)), context_(context) {
+  claim_destination(place(), *job(), state(), context_.machine, context_.clock);
+  if (!own_state()) own_state().emplace();
+  memory().job = identity().job;
+  drive_ = &memory().use(destination().drive->id, destination().named);
+  LockRequest request;
+  request.machine = context_.machine;
+  request.shared = destination().facts.network || !store().traits().renames;
+  request.break_lock = context_.break_lock;
+  request.timing = context_.lock_timing;
+  request.note = [this](const std::string& text) { context_.observer.note(text); };
+  request.control = &context_.control;
+  lock_ = std::make_unique<JobLock>(store(), folder(), request);
+  guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
+  context_.control.set_after_pause([this] { guard_->check(); });
+  read_afresh();
+  if (!store().flush_folder(folder()))
+    context_.observer.note("the file system of " + printable(root()) +
+                           " does not say when names of files are on the drive: unplug it only after it was "
+                           "ejected");
+  tidy();
+}
+
+WriteSession::~WriteSession() {
+  context_.control.set_after_pause({});
+}
+
+void WriteSession::remove(const FoundSet& set) {
+  guard_->check();
+  SetFolder folder = set.folder;  // the list lets go of it
+  remove_set_folder(store(), folder);
+  list().forget(folder.path);
+}
+
+void WriteSession::tidy() {
+  // What a folded set still takes files from is cleared by finish_fold, once there is a key to trust its
+  // seal.
+  std::set<std::string> covered;
+  for (const FoundSet& folded : list()) {
+    for (const SetFolder& folder : folded.covered) covered.insert(folder.path);
+  }
+  const SetList before = list();
+  for (const FoundSet& found : before) {
+    const SetFolder& folder = found.folder;
+    bool half = folder.unfinished || folder.removing;
+    if (!half || covered.contains(folder.path) || found.refusal) continue;
+    if (found.sealed()) {
+      finish_last_strokes(found);
+      continue;
+    }
+    context_.observer.note("cleared what an interrupted run had left: " + folder.name);
+    remove(found);
+  }
+}
+
+// Sealed, but interrupted before its last strokes.
+void WriteSession::finish_last_strokes(const FoundSet& found) {
+  guard_->check();
+  std::string copy = found.folder.path + "/" + seal_copy_name;
+  std::optional<Bytes> seal = store().try_read_all(found.folder.path + "/" + seal_name, limits::seal_file);
+  if (seal && !store().exists(copy)) store().put(copy, *seal);
+  std::string path = finish_set_folder(store(), found.folder.path);
+  list().forget(found.folder.path);
+  list().take_up(store(), path.substr(path.rfind('/') + 1));
+  context_.observer.note("finished the name of set " + std::to_string(found.folder.sequence));
+}
+
+void WriteSession::finish_folds() {
+  const SetList before = list();
+  for (const FoundSet& set : before) {
+    if (!set.sealed() || set.covered.empty()) continue;
+    // The first covered set is marked only after the check; a seal that is missing proves nothing.
+    bool begun = std::any_of(set.covered.begin(), set.covered.end(),
+                             [](const SetFolder& folder) { return folder.removing; });
+    std::string number = std::to_string(set.folder.sequence);
+    try {
+      SecretKey master = keys().unlock(set.seal->keys, set.facts().chain);
+      SetReader authentic(store(), before.shared(set.folder.sequence), master);  // damage when it is not
+      if (begun) {
+        finish(set);
+      } else {
+        remove(set);
+      }
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage) throw;
+      context_.observer.note("the folding into set " + number + " is left as it is: " + error.what());
+      continue;
+    }
+    context_.observer.note(
+        (begun ? "completed the folding into set " : "took back an interrupted folding into set ") + number);
+  }
+}
+
+void WriteSession::finish(const FoundSet& folded) {
+  std::string name = folded.folder.name;
+  std::vector<SetFolder> covered = folded.covered;
+  finish_fold(store(), folded, [this] { guard_->check(); });
+  for (const SetFolder& folder : covered) list().forget(folder.path);
+  list().take_up(store(), name);
+}
+
+const FoundSet& WriteSession::sealed_now(const std::string& path, const Id& set) {
+  list().take_up(store(), path.substr(path.rfind('/') + 1));
+  for (const FoundSet& found : list()) {
+    if (found.sealed() && found.facts().set == set) return found;
+  }
+  throw damage("the set that was just sealed does not read");
+}
+
+void WriteSession::save_memory() {
+  try {
+    context_.home.save_state(job()->name, memory());
+  } catch (const Error& error) {
+    if (!memory_trouble_) memory_trouble_ = error;
+  }
+}
+
+}  // namespace kestrum

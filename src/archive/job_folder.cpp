@@ -6,13 +6,14 @@
 #include <charconv>
 
 #include "archive/seal_json.hpp"
+#include "archive/set_folder.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
 namespace {
 
 // One section, no key; nothing when there is no such file.
-std::optional<Json> read_plain(const Store& store, const std::string& path, const std::string& section) {
+std::optional<JsonElement> read_plain(const Store& store, const std::string& path, const std::string& section) {
   std::optional<Bytes> bytes = store.try_read_all(path, limits::identity_file);
   if (!bytes) return std::nullopt;
   std::string what = store.describe(path);
@@ -33,35 +34,46 @@ std::string in_folder(const std::string& folder, const std::string& name) {
 }
 
 std::optional<DriveIdentity> read_drive(const Store& store) {
-  std::optional<Json> json = read_plain(store, drive_name, "drive");
+  std::optional<JsonElement> json = read_plain(store, drive_name, "drive");
   if (!json) return std::nullopt;
-  JsonObject object(*json, store.describe(drive_name));
+  const std::string what = store.describe(drive_name);
+  JsonObject object(*json, what);
   check_format(object);
   DriveIdentity drive;
   drive.id = object.hex_array<16>("id");
   drive.name = object.text("name");
   drive.created = object.instant("created");
   drive.filesystem = object.text("filesystem");
-  if (!object.at("simulated").is_boolean()) object.broken();
-  drive.simulated = object.at("simulated").get<bool>();
+  drive.simulated = object.boolean("simulated");
   return drive;
 }
 
-void write_drive(Store& store, const DriveIdentity& drive) {
+static std::string drive_text(const DriveIdentity& drive) {
   Json json{{"format", 1},
             {"id", to_hex(drive.id)},
             {"name", to_utf8(drive.name)},
             {"created", utc_text(drive.created)},
             {"filesystem", drive.filesystem},
             {"simulated", drive.simulated}};
-  store.put(drive_name, as_bytes(write_checked_json({{"drive", json.dump()}}, {})));
+  return write_checked_json({{"drive", json.dump()}}, {});
+}
+
+void write_drive(Store& store, const DriveIdentity& drive) {
+  store.put(drive_name, as_bytes(drive_text(drive)));
+}
+
+bool create_drive(Store& store, const DriveIdentity& drive) {
+  if (!store.create_exclusive(drive_name, as_bytes(drive_text(drive)))) return false;
+  flush_names(store, "", "name of drive.json");
+  return true;
 }
 
 std::optional<JobIdentity> read_job_identity(const Store& store, const std::string& folder) {
   std::string path = in_folder(folder, job_identity_name);
-  std::optional<Json> json = read_plain(store, path, "job");
+  std::optional<JsonElement> json = read_plain(store, path, "job");
   if (!json) return std::nullopt;
-  JsonObject object(*json, store.describe(path));
+  const std::string what = store.describe(path);
+  JsonObject object(*json, what);
   check_format(object);
   return JobIdentity{object.hex_array<16>("job"), object.text("machine"), object.text("name"),
                      object.instant("created")};

@@ -30,6 +30,8 @@ struct JobIdentity {
 // Nothing when there is no drive.json; damage when it does not read.
 std::optional<DriveIdentity> read_drive(const Store& store);
 void write_drive(Store& store, const DriveIdentity& drive);
+// Only where there is none; false when there is.
+bool create_drive(Store& store, const DriveIdentity& drive);
 // `folder`: <machine>/<job>, or "" when the store is opened at the job's folder.
 std::optional<JobIdentity> read_job_identity(const Store& store, const std::string& folder);
 void write_job_identity(Store& store, const std::string& folder, const JobIdentity& job);

@@ -30,10 +30,9 @@ Json files_json(const std::vector<SealedFile>& files) {
   return list;
 }
 
-std::vector<SealedFile> files_from(const Json& json, const std::string& what) {
-  if (!json.is_array()) throw damage(what + " is damaged: its list of files");
+std::vector<SealedFile> files_from(const simdjson::dom::array& list, const std::string& what) {
   std::vector<SealedFile> files;
-  for (const Json& item : json) {
+  for (JsonElement item : list) {
     JsonObject object(item, what);
     object.only({"slot", "name", "set", "number", "size", "digest"});
     SealedFile file;
@@ -101,70 +100,83 @@ Json core_json(const SealCore& core) {
 }
 
 void check_features(const JsonObject& object, SetFacts& facts) {
-  const Json& list = object.at("requires");
-  if (!list.is_array()) object.broken();
-  for (const Json& feature : list) {
-    if (!feature.is_string()) object.broken();
+  for (JsonElement item : object.array("requires")) {
+    std::string_view feature;
+    if (item.get(feature) != simdjson::SUCCESS) object.broken();
     if (feature == fold_feature) continue;
     if (feature == needs_feature) {
       facts.needs_follow = true;
       continue;
     }
     throw Error(ErrorKind::failed,
-                object.what() + " needs the feature '" + printable(feature.get<std::string>()) +
+                object.what() + " needs the feature '" + printable(feature) +
                     "', which this version does not know",
                 "use a newer version of kestrum for this destination");
   }
 }
 
-SealCore core_from(const Json& json, const std::string& what) {
-  JsonObject object(json, what);
-  check_format(object);
-  SealCore core;
-  SetFacts& facts = core.facts;
-  check_features(object, facts);
-  object.only({"format",   "requires", "job",      "chain",  "set",     "sequence", "covers", "kind",
-               "base",     "needs",    "machine",  "name",   "started", "ended",    "offset", "totals",
-               "problems", "files",    "previous", "naming", "root",    "without"});
-  core.job = object.hex_array<16>("job");
-  facts.chain = object.hex_array<16>("chain");
-  facts.set = object.hex_array<16>("set");
-  facts.sequence = static_cast<Sequence>(object.number("sequence", INT32_MAX));
-  std::optional<Kind> kind = parse_kind(object.text("kind"));
-  if (!kind || facts.sequence == 0) object.broken();
-  facts.kind = *kind;
-  const Json& covers = object.at("covers");
-  bool pair = covers.is_array() && covers.size() == 2 && covers[0].is_number_unsigned() &&
-              covers[1].is_number_unsigned() && covers[1] == facts.sequence && covers[0] >= 1 &&
-              covers[0] <= facts.sequence;
+// "covers": the first and the last sequence.
+void read_covers(const JsonObject& object, SetFacts& facts) {
+  simdjson::dom::array covers = object.array("covers");
+  std::uint64_t first = 0, last = 0;
+  bool pair = covers.size() == 2 && covers.at(0).get(first) == simdjson::SUCCESS &&
+              covers.at(1).get(last) == simdjson::SUCCESS && last == facts.sequence && first >= 1 &&
+              first <= last;
   if (!pair) object.broken();
-  if (covers[0] != facts.sequence) facts.folded_from = covers[0].get<Sequence>();
-  if (!object.at("base").is_null()) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
-  if (!object.at("needs").is_array()) object.broken();
-  for (const Json& item : object.at("needs")) {
-    JsonObject need(item, what);
+  if (first != last) facts.folded_from = static_cast<Sequence>(first);
+}
+
+void read_needs(const JsonObject& object, SetFacts& facts) {
+  for (JsonElement item : object.array("needs")) {
+    JsonObject need(item, object.what());
     facts.needs.push_back(
         {static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
   }
-  if (facts.needs_follow) {
-    const Json& without = object.at("without");
-    if (!without.is_array()) object.broken();
-    for (const Json& item : without) {
-      if (!item.is_number_unsigned() || item > INT32_MAX) object.broken();
-      facts.without.push_back(item.get<Sequence>());
-    }
+  if (!facts.needs_follow) return;
+  for (JsonElement item : object.array("without")) {
+    std::uint64_t sequence = 0;
+    if (item.get(sequence) != simdjson::SUCCESS || sequence > INT32_MAX) object.broken();
+    facts.without.push_back(static_cast<Sequence>(sequence));
   }
-  core.machine = object.text("machine");
-  core.job_name = object.text("name");
+}
+
+SetFacts facts_from(const JsonObject& object) {
+  SetFacts facts;
+  check_features(object, facts);
+  facts.chain = object.hex_array<16>("chain");
+  facts.set = object.hex_array<16>("set");
+  facts.sequence = static_cast<Sequence>(object.number("sequence", INT32_MAX));
+  std::optional<Kind> kind = parse_kind(object.view("kind"));
+  if (!kind || facts.sequence == 0) object.broken();
+  facts.kind = *kind;
+  read_covers(object, facts);
+  if (!object.is_null("base")) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
+  read_needs(object, facts);
   facts.started = object.instant("started");
   facts.ended = object.instant("ended");
-  if (!object.at("offset").is_number_integer()) object.broken();
-  facts.offset_seconds = object.at("offset").get<std::int32_t>();
-  JsonObject totals(object.at("totals"), what);
+  std::int64_t offset = object.integer("offset");
+  if (offset < INT32_MIN || offset > INT32_MAX) object.broken();
+  facts.offset_seconds = static_cast<std::int32_t>(offset);
+  JsonObject totals(object.at("totals"), object.what());
   for (const TotalField& field : total_fields) facts.totals.*field.member = totals.number(field.name);
   facts.problems = object.number("problems");
-  core.files = files_from(object.at("files"), what);
-  if (!object.at("previous").is_null()) core.previous = object.hex_array<32>("previous");
+  return facts;
+}
+
+SealCore core_from(JsonElement json, const std::string& what) {
+  JsonObject object(json, what);
+  check_format(object);
+  SealCore core;
+  core.facts = facts_from(object);
+  object.only({"format",  "requires", "job",    "chain",    "set",   "sequence", "covers",
+               "kind",    "base",     "needs",  "machine",  "name",  "started",  "ended",
+               "offset",  "totals",   "problems", "files", "previous", "naming", "root",
+               "without"});
+  core.job = object.hex_array<16>("job");
+  core.machine = object.text("machine");
+  core.job_name = object.text("name");
+  core.files = files_from(object.array("files"), what);
+  if (!object.is_null("previous")) core.previous = object.hex_array<32>("previous");
   core.naming = box_from(object.at("naming"), what);
   core.root = box_from(object.at("root"), what);
   return core;
@@ -204,8 +216,7 @@ Seal decode_seal(ByteView file, const std::string& what) {
   seal.checked = read_checked_json(file, {"core", "envelope"}, true, what);
   seal.core = core_from(parse_json(seal.checked.sections[0].text, what), what);
   seal.core_digest = seal.checked.digests[0];
-  Json json = parse_json(seal.checked.sections[1].text, what);
-  JsonObject envelope(json, what);
+  JsonObject envelope(parse_json(seal.checked.sections[1].text, what), what);
   seal.generation = envelope.number("generation");
   seal.keys = keys_from(envelope.at("keys"), what);
   return seal;

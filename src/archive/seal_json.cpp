@@ -8,54 +8,73 @@
 
 namespace kestrum {
 
-JsonObject::JsonObject(const Json& json, const std::string& what) : json_(json), what_(what) {
-  if (!json.is_object()) broken();
+JsonObject::JsonObject(JsonElement json, const std::string& what) : what_(what) {
+  if (json.get(json_) != simdjson::SUCCESS) broken();
 }
 
 void JsonObject::broken() const {
   throw damage(what_ + " is damaged: its members are not as they must be");
 }
 
-const Json& JsonObject::at(const char* name) const {
-  auto member = json_.find(name);
-  if (member == json_.end()) broken();
-  return *member;
+JsonElement JsonObject::at(const char* name) const {
+  JsonElement member;
+  if (json_.at_key(name).get(member) != simdjson::SUCCESS) broken();
+  return member;
 }
 
 std::uint64_t JsonObject::number(const char* name, std::uint64_t limit) const {
-  const Json& value = at(name);
-  if (!value.is_number_unsigned() || value.get<std::uint64_t>() > limit) broken();
-  return value.get<std::uint64_t>();
+  std::uint64_t value = 0;
+  if (at(name).get(value) != simdjson::SUCCESS || value > limit) broken();
+  return value;
 }
 
-std::string JsonObject::text(const char* name) const {
-  const Json& value = at(name);
-  if (!value.is_string()) broken();
-  return value.get<std::string>();
+std::int64_t JsonObject::integer(const char* name) const {
+  std::int64_t value = 0;
+  if (at(name).get(value) != simdjson::SUCCESS) broken();
+  return value;
+}
+
+bool JsonObject::boolean(const char* name) const {
+  bool value = false;
+  if (at(name).get(value) != simdjson::SUCCESS) broken();
+  return value;
+}
+
+simdjson::dom::array JsonObject::array(const char* name) const {
+  simdjson::dom::array value;
+  if (at(name).get(value) != simdjson::SUCCESS) broken();
+  return value;
+}
+
+std::string_view JsonObject::view(const char* name) const {
+  std::string_view value;
+  if (at(name).get(value) != simdjson::SUCCESS) broken();
+  return value;
 }
 
 Bytes JsonObject::hex(const char* name) const {
-  std::optional<Bytes> bytes = from_hex(text(name));
+  std::optional<Bytes> bytes = from_hex(view(name));
   if (!bytes) broken();
-  return *bytes;
+  return std::move(*bytes);
 }
 
 Instant JsonObject::instant(const char* name) const {
-  std::optional<Instant> when = parse_utc(text(name));
+  std::optional<Instant> when = parse_utc(view(name));
   if (!when) broken();
   return *when;
 }
 
-void JsonObject::only(std::initializer_list<const char*> names) const {
-  for (const auto& [name, value] : json_.items()) {
+void JsonObject::only(std::initializer_list<std::string_view> names) const {
+  for (auto [name, value] : json_) {
     if (std::find(names.begin(), names.end(), name) == names.end()) broken();
   }
 }
 
-Json parse_json(const std::string& text, const std::string& what) {
-  Json json = Json::parse(text, nullptr, false);
-  if (json.is_discarded()) throw damage(what + " is damaged: it is no JSON");
-  return json;
+JsonElement parse_json(const std::string& text, const std::string& what) {
+  static thread_local simdjson::dom::parser parser;
+  JsonElement root;
+  if (parser.parse(text).get(root) != simdjson::SUCCESS) throw damage(what + " is damaged: it is no JSON");
+  return root;
 }
 
 Json keys_json(const std::vector<KeyEntry>& keys) {
@@ -86,18 +105,19 @@ Json keys_json(const std::vector<KeyEntry>& keys) {
   return list;
 }
 
-std::vector<KeyEntry> keys_from(const Json& json, const std::string& what) {
+std::vector<KeyEntry> keys_from(JsonElement json, const std::string& what) {
   std::vector<KeyEntry> keys;
-  if (!json.is_array() || json.size() > limits::key_entries)
+  simdjson::dom::array list;
+  if (json.get(list) != simdjson::SUCCESS || list.size() > limits::key_entries)
     throw damage(what + " is damaged: its key entries");
-  for (const Json& item : json) {
+  for (JsonElement item : list) {
     JsonObject object(item, what);
     KeyEntry entry;
     entry.id = object.hex_array<8>("id");
-    std::string type = object.text("type");
+    std::string_view type = object.view("type");
     if (type == "passphrase") {
       entry.type = KeyEntryType::passphrase;
-      if (object.text("kdf") != "argon2id") object.broken();
+      if (object.view("kdf") != "argon2id") object.broken();
       entry.cost.memory_kib = static_cast<std::uint32_t>(object.number("memory-kib", UINT32_MAX));
       entry.cost.passes = static_cast<std::uint32_t>(object.number("passes", UINT32_MAX));
       entry.salt = object.hex("salt");
@@ -121,7 +141,7 @@ Json box_json(const SaltedBox& box) {
   return {{"salt", to_hex(box.salt)}, {"box", to_hex(box.box)}};
 }
 
-SaltedBox box_from(const Json& json, const std::string& what) {
+SaltedBox box_from(JsonElement json, const std::string& what) {
   JsonObject object(json, what);
   object.only({"salt", "box"});
   return {object.hex_array<32>("salt"), object.hex("box")};

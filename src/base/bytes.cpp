@@ -1,5 +1,7 @@
 #include "base/bytes.hpp"
 
+#include <array>
+
 #include "base/error.hpp"
 
 namespace kestrum {
@@ -64,19 +66,29 @@ std::string to_hex(ByteView bytes) {
 }
 
 std::optional<Bytes> from_hex(std::string_view hex) {
-  if (hex.size() % 2 != 0) return std::nullopt;
-  auto digit = [](char c) {
-    return c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
-  };
-  Bytes out;
-  out.reserve(hex.size() / 2);
-  for (std::size_t i = 0; i < hex.size(); i += 2) {
-    int high = digit(hex[i]);
-    int low = digit(hex[i + 1]);
-    if (high < 0 || low < 0) return std::nullopt;
-    out.push_back(static_cast<std::uint8_t>(high * 16 + low));
-  }
+  Bytes out(hex.size() / 2);
+  if (hex.size() % 2 != 0 || !decode_hex(hex, out)) return std::nullopt;
   return out;
+}
+
+bool decode_hex(std::string_view hex, std::span<std::uint8_t> out) {
+  static constexpr std::array<std::uint8_t, 256> digits = [] {
+    std::array<std::uint8_t, 256> table{};
+    for (std::size_t c = 0; c < table.size(); ++c) {
+      bool number = c >= '0' && c <= '9', letter = c >= 'a' && c <= 'f';
+      table[c] = static_cast<std::uint8_t>(number ? c - '0' : letter ? c - 'a' + 10 : 0xff);
+    }
+    return table;
+  }();
+  if (hex.size() != 2 * out.size()) return false;
+  std::uint8_t odd = 0;
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    std::uint8_t high = digits[static_cast<std::uint8_t>(hex[2 * i])];
+    std::uint8_t low = digits[static_cast<std::uint8_t>(hex[2 * i + 1])];
+    odd |= high | low;
+    out[i] = static_cast<std::uint8_t>(high << 4 | (low & 15));
+  }
+  return odd < 16;
 }
 
 }  // namespace kestrum

@@ -98,5 +98,7 @@ class ByteReader {
 std::string to_hex(ByteView bytes);
 // Strict: lower case, even length.
 std::optional<Bytes> from_hex(std::string_view hex);
+// The same into `out`, which it must fill exactly; false, and `out` is spoilt, when it does not.
+bool decode_hex(std::string_view hex, std::span<std::uint8_t> out);
 
 }  // namespace kestrum

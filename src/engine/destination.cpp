@@ -190,8 +190,7 @@ void exclude_destinations(const Job& job, Selection& selection) {
   }
 }
 
-void claim_destination(Destination& destination, const Job& job, const std::optional<JobState>& state,
-                       const std::string& machine, const Clock& clock) {
+void claim_drive(Destination& destination, const Clock& clock) {
   if (faccessat(AT_FDCWD, destination.root.c_str(), W_OK | X_OK, AT_EACCESS) != 0) {
     not_there(
         "the destination " + printable(destination.root) + " cannot be written: " + system_reason(errno),
@@ -199,23 +198,39 @@ void claim_destination(Destination& destination, const Job& job, const std::opti
   }
   Store& store = *destination.store;
   if (!destination.drive) {
-    DriveIdentity drive;
-    drive.name = destination.name();
-    drive.created = clock.now();
-    drive.simulated = clock.simulated();
-    destination.drive = drive;
+    DriveIdentity drive{random_id(), destination.name(), clock.now(), destination.facts.uuid,
+                        clock.simulated()};
+    // Two that come first at the same moment: one of them names the drive.
+    destination.drive = create_drive(store, drive) ? drive : read_drive(store);
+    return;
   }
-  bool anew = destination.drive->id == Id{} || destination.moved;
-  if (anew) {
+  if (destination.moved) {
     destination.drive->id = random_id();
     destination.drive->filesystem = destination.facts.uuid;
   }
-  if (anew || destination.drive_file_damaged) write_drive(store, *destination.drive);
+  if (destination.moved || destination.drive_file_damaged) write_drive(store, *destination.drive);
+}
+
+void claim_job_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
+                      const std::string& machine, const Clock& clock) {
+  Store& store = *destination.store;
   if (!destination.identity) {
-    store.make_folders(destination.folder);
-    JobIdentity identity{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
-    write_job_identity(store, destination.folder, identity);
-    destination.identity = identity;
+    // Somebody else may have been first between our looking and our lock.
+    std::optional<JobIdentity> there;
+    try {
+      there = read_job_identity(store, destination.folder);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::damage) throw;
+    }
+    JobIdentity own{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
+    bool same = there && there->machine == own.machine && there->name == own.name &&
+                (!state || there->job == state->job);
+    if (there && !same)
+      throw Error(ErrorKind::busy, "another job has begun in " + store.describe(destination.folder) +
+                                       " at the same moment",
+                  "run it again");
+    if (!there) write_job_identity(store, destination.folder, own);
+    destination.identity = there ? *there : own;
   }
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
   if (job.encryption == Encryption::none) store.make_private(destination.folder);

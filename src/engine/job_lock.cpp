@@ -174,7 +174,7 @@ bool JobLock::take_over(const Bytes& seen) {
       store_.rename(path_, aside);
       // Its owner was alive after all, let it go, and somebody else has it: that one gets it back.
       std::optional<Bytes> moved = store_.try_read_all(aside, most_bytes);
-      if (moved != seen) store_.create_exclusive(path_, *moved);
+      if (moved && moved != seen) store_.create_exclusive(path_, *moved);
       store_.remove(aside);
     } else if (now == seen) {
       store_.remove(path_);

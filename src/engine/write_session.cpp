@@ -5,10 +5,8 @@ namespace kestrum {
 
 WriteSession::WriteSession(LookSession found, const RunContext& context)
     : LookSession(std::move(found)), context_(context) {
-  claim_destination(place(), *job(), state(), context_.machine, context_.clock);
-  if (!own_state()) own_state().emplace();
-  memory().job = identity().job;
-  drive_ = &memory().use(destination().drive->id, destination().named);
+  claim_drive(place(), context_.clock);
+  store().make_folders(folder());
   LockRequest request;
   request.machine = context_.machine;
   request.shared = destination().facts.network || !store().traits().renames;
@@ -17,6 +15,10 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
   request.note = [this](const std::string& text) { context_.observer.note(text); };
   request.control = &context_.control;
   lock_ = std::make_unique<JobLock>(store(), folder(), request);
+  claim_job_folder(place(), *job(), state(), context_.machine, context_.clock);
+  if (!own_state()) own_state().emplace();
+  memory().job = identity().job;
+  drive_ = &memory().use(destination().drive->id, destination().named);
   guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
   context_.control.set_after_pause([this] { guard_->check(); });
   read_afresh();

@@ -1,10 +1,8 @@
 #include <dirent.h>
 #include <fcntl.h>
-#include <linux/openat2.h>
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
-#include <sys/syscall.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -14,6 +12,7 @@
 #include "base/error.hpp"
 #include "base/file_handle.hpp"
 #include "base/flush_point.hpp"
+#include "base/open_beneath.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
 #include "store/store.hpp"
@@ -168,31 +167,21 @@ class LocalStore final : public Store {
   }
 
   bool create_exclusive(const std::string& path, ByteView content) override {
-    std::string temporary = path + "." + to_hex(random_bytes(8)) + ".tmp";
-    FileHandle parent = folder(path);
-    std::string name = name_of(path), aside = name_of(temporary);
-    write_new(temporary, content);
-    int code = 0;
-    if (linkat(parent.get(), aside.c_str(), parent.get(), name.c_str(), 0) != 0) code = errno;
-    bool no_links = code == EPERM || code == EOPNOTSUPP || code == ENOSYS || code == EMLINK || code == EINVAL;
-    if (no_links) {
-      code = 0;
-      if (renameat2(parent.get(), aside.c_str(), parent.get(), name.c_str(), RENAME_NOREPLACE) != 0)
-        code = errno;
+    // Written aside, then given its name in one step: by a link, else by a rename that replaces nothing.
+    for (int attempt = 0; attempt < 64; ++attempt) {
+      int code = place_exclusive(path, content);
       if (code == 0) return true;
+      if (code == EEXIST) return false;
+      if (code == ENOENT) continue;  // whoever holds the name has cleared what lies beside it
+      if (code != EOPNOTSUPP) throw store_error("create", full(path), code);
+      break;
     }
-    unlinkat(parent.get(), aside.c_str(), 0);
-    if (code == EEXIST) return false;
-    if (no_links && (code == EINVAL || code == ENOSYS || code == EOPNOTSUPP)) {
-      // Neither links nor renames that replace nothing: the name at least is taken by one only.
-      FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
-      if (!file && errno == EEXIST) return false;
-      if (!file) throw store_error("create", full(path), errno);
-      if (!write_full(file.get(), content) || fsync(file.get()) != 0)
-        throw store_error("write", full(path), errno);
-      return true;
-    }
-    if (code != 0) throw store_error("create", full(path), code);
+    // Neither is to be had: the name at least is taken by one only.
+    FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
+    if (!file && errno == EEXIST) return false;
+    if (!file) throw store_error("create", full(path), errno);
+    if (!write_full(file.get(), content) || fsync(file.get()) != 0)
+      throw store_error("write", full(path), errno);
     return true;
   }
 
@@ -253,21 +242,8 @@ class LocalStore final : public Store {
   static std::string name_of(const std::string& path) { return path.substr(path.rfind('/') + 1); }
   static bool is_absent(int code) { return code == ENOENT || code == ENOTDIR; }
 
-  // Beneath the handle, without following a link or going into another file system; an empty handle with
-  // errno on error.
   FileHandle beneath(const std::string& path, int flags, unsigned mode = 0) const {
-    open_how how{};
-    how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC);
-    how.mode = mode;
-    how.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS | RESOLVE_NO_XDEV;
-    const char* name = path.empty() ? "." : path.c_str();
-    // EAGAIN: something was renamed elsewhere on the way.
-    for (int attempt = 0; attempt < 64; ++attempt) {
-      long fd = syscall(SYS_openat2, handle_.get(), name, &how, sizeof how);
-      if (fd >= 0) return FileHandle(static_cast<int>(fd));
-      if (errno != EAGAIN && errno != EINTR) break;
-    }
-    return {};
+    return open_beneath(handle_.get(), path, flags, mode, true);
   }
 
   // The folder that holds `path`.
@@ -281,6 +257,24 @@ class LocalStore final : public Store {
     FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
     if (!file) throw store_error("create", full(path), errno);
     return file;
+  }
+
+  // 0, or an errno: EEXIST when the name is taken, EOPNOTSUPP when the file system offers no way.
+  int place_exclusive(const std::string& path, ByteView content) {
+    std::string temporary = path + "." + to_hex(random_bytes(8)) + ".tmp";
+    FileHandle parent = folder(path);
+    std::string name = name_of(path), aside = name_of(temporary);
+    write_new(temporary, content);
+    int code = linkat(parent.get(), aside.c_str(), parent.get(), name.c_str(), 0) == 0 ? 0 : errno;
+    bool no_links = code == EPERM || code == EOPNOTSUPP || code == ENOSYS || code == EMLINK || code == EINVAL;
+    if (no_links) {
+      code = renameat2(parent.get(), aside.c_str(), parent.get(), name.c_str(), RENAME_NOREPLACE) == 0 ? 0
+                                                                                                      : errno;
+      if (code == 0) return 0;
+      if (code == EINVAL || code == ENOSYS) code = EOPNOTSUPP;
+    }
+    unlinkat(parent.get(), aside.c_str(), 0);
+    return code;
   }
 
   void write_new(const std::string& path, ByteView content) {

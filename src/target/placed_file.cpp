@@ -10,6 +10,7 @@
 #include <cerrno>
 #include <cstdio>
 
+#include "base/open_beneath.hpp"
 #include "base/random.hpp"
 #include "target/target_folder.hpp"
 

@@ -1,26 +1,17 @@
 #include "target/target_folder.hpp"
 
 #include <fcntl.h>
-#include <linux/openat2.h>
-#include <sys/syscall.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
 
 #include "base/error.hpp"
+#include "base/open_beneath.hpp"
 #include "base/text.hpp"
 #include "target/names_before.hpp"
 
 namespace kestrum {
-
-FileHandle open_beneath(int folder_fd, const std::string& name, int flags, unsigned mode) {
-  open_how how{};
-  how.flags = static_cast<std::uint64_t>(flags | O_CLOEXEC | O_NOFOLLOW);
-  how.mode = mode;
-  how.resolve = RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS;
-  long fd = syscall(SYS_openat2, folder_fd, name.c_str(), &how, sizeof how);
-  return FileHandle(static_cast<int>(fd));
-}
 
 TargetFolder::TargetFolder(const std::string& path) : path_(path) {
   for (std::size_t at = 0; at != std::string::npos;) {

@@ -46,7 +46,4 @@ class TargetFolder {
   std::list<Open> chain_;
 };
 
-// One component below an open folder, never a link: openat2 with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS.
-FileHandle open_beneath(int folder_fd, const std::string& name, int flags, unsigned mode = 0);
-
 }  // namespace kestrum

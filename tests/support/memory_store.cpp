@@ -157,6 +157,10 @@ void MemoryStore::remove_folder(const std::string& path) {
 
 bool FaultStore::State::hits() {
   ++done;
+  if (strike) {
+    if (done == fault.at) strike();
+    return false;
+  }
   return fault.at != 0 && (done == fault.at || (fault.for_ever && done > fault.at));
 }
 

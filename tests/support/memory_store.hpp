@@ -54,6 +54,7 @@ class FaultStore final : public ForwardingStore {
  public:
   struct State {
     Fault fault;
+    std::function<void()> strike = {};  // instead of failing: what happens to the world at that moment
     std::uint64_t done = 0;
     void step(const std::string& what);
     bool hits();

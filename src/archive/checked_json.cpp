@@ -6,10 +6,8 @@ namespace kestrum {
 namespace {
 
 Digest digest_from(std::string_view hex, const std::string& what) {
-  std::optional<Bytes> bytes = from_hex(hex);
   Digest value{};
-  if (!bytes || bytes->size() != value.size()) throw damage(what + " is damaged");
-  std::copy(bytes->begin(), bytes->end(), value.begin());
+  if (!decode_hex(hex, value)) throw damage(what + " is damaged");
   return value;
 }
 
@@ -33,32 +31,41 @@ std::string write_checked_json(const std::vector<JsonSection>& sections, const A
   return out + "}\n";
 }
 
-CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& names, bool keyed,
+CheckedJson read_checked_json(Bytes file, std::initializer_list<const char*> names, bool keyed,
                               const std::string& what) {
   CheckedJson out;
-  std::string_view all = as_text(file);
+  out.file = std::move(file);
+  const std::string_view all = as_text(out.file);
   std::string_view rest = all;
   constexpr std::size_t hex_size = 2 * sizeof(Digest);
+  DigestStream stream;
+  std::size_t digested = 0;
   take(rest, "{\n", what);
-  for (std::size_t i = 0; i < names.size(); ++i) {
-    take(rest, "\"" + names[i] + "\":", what);
-    std::size_t end = rest.find(",\n");
-    if (end == std::string_view::npos) throw damage(what + " is damaged");
-    out.sections.push_back({names[i], std::string(rest.substr(0, end))});
-    rest.remove_prefix(end + 2);
-    ByteView before = file.first(all.size() - rest.size());
-    take(rest, "\"" + names[i] + "-check\":{\"digest\":\"", what);
-    Digest stated = digest_from(rest.substr(0, hex_size), what);
-    if (stated != digest(before)) throw damage(what + " is damaged: its digest does not hold");
+  for (const char* name : names) {
+    CheckedJson::Section section{.name = name};
+    take(rest, "\"", what);
+    take(rest, name, what);
+    take(rest, "\":", what);
+    section.begin = all.size() - rest.size();
+    section.size = rest.find(",\n");
+    if (section.size == std::string_view::npos) throw damage(what + " is damaged");
+    rest.remove_prefix(section.size + 2);
+    section.before = all.size() - rest.size();
+    take(rest, "\"", what);
+    take(rest, name, what);
+    take(rest, "-check\":{\"digest\":\"", what);
+    section.digest = digest_from(rest.substr(0, hex_size), what);
+    stream.update(as_bytes(all.substr(digested, section.before - digested)));
+    digested = section.before;
+    if (section.digest != stream.so_far()) throw damage(what + " is damaged: its digest does not hold");
     rest.remove_prefix(hex_size);
-    out.digests.push_back(stated);
     if (keyed) {
       take(rest, "\",\"auth\":\"", what);
-      out.auths.push_back(
-          {names[i], Bytes(before.begin(), before.end()), digest_from(rest.substr(0, hex_size), what)});
+      section.auth = digest_from(rest.substr(0, hex_size), what);
       rest.remove_prefix(hex_size);
     }
-    take(rest, i + 1 < names.size() ? "\"},\n" : "\"}\n", what);
+    out.sections.push_back(section);
+    take(rest, out.sections.size() < names.size() ? "\"},\n" : "\"}\n", what);
   }
   take(rest, "}\n", what);
   if (!rest.empty()) throw damage(what + " is damaged");
@@ -66,8 +73,8 @@ CheckedJson read_checked_json(ByteView file, const std::vector<std::string>& nam
 }
 
 bool CheckedJson::authentic(const AuthFunction& auth) const {
-  for (const Pending& pending : auths) {
-    if (auth(pending.section, pending.before) != pending.auth) return false;
+  for (const Section& section : sections) {
+    if (auth(section.name, ByteView(file).first(section.before)) != section.auth) return false;
   }
   return true;
 }

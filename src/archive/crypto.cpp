@@ -76,6 +76,13 @@ Digest DigestStream::finish() {
   return out;
 }
 
+Digest DigestStream::so_far() const {
+  crypto_generichash_state copy = state_->hash;
+  Digest out;
+  crypto_generichash_final(&copy, out.data(), out.size());
+  return out;
+}
+
 SecretKey derive(const SecretKey& key, std::string_view purpose, ByteView context) {
   ByteWriter input;
   input.raw(as_bytes("kestrum.v1."));

@@ -41,6 +41,8 @@ class DigestStream {
   ~DigestStream();
   void update(ByteView data);
   Digest finish();
+  // Of what came so far; more may follow.
+  Digest so_far() const;
 
  private:
   struct State;

@@ -33,15 +33,14 @@ class SealPair {
       missing_ = true;
       return;
     }
-    if (found_.seal && *bytes == first_) return;
-    Seal seal = decode_seal(*bytes, store_.describe(path));
+    if (found_.seal && *bytes == found_.seal->checked.file) return;
+    Seal seal = decode_seal(std::move(*bytes), store_.describe(path));
     if (seal.core.job != job_) {
       found_.findings.push_back(store_.describe(path) + " belongs to another job");
     } else if (seal.core.facts.sequence != found_.folder.sequence) {
       found_.findings.push_back(store_.describe(path) + " belongs to another set");
     } else if (!found_.seal) {
       found_.seal = std::move(seal);
-      first_ = std::move(*bytes);
     } else {
       // A rewrite that was interrupted leaves a newer generation in one of them; anything else is damage.
       bool newer = seal.generation > found_.seal->generation;
@@ -55,7 +54,6 @@ class SealPair {
   const Store& store_;
   FoundSet& found_;
   const Id& job_;
-  Bytes first_;
   bool missing_ = false;
 };
 

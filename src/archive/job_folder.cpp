@@ -13,12 +13,12 @@ namespace kestrum {
 namespace {
 
 // One section, no key; nothing when there is no such file.
-std::optional<JsonElement> read_plain(const Store& store, const std::string& path, const std::string& section) {
+std::optional<JsonElement> read_plain(const Store& store, const std::string& path, const char* section) {
   std::optional<Bytes> bytes = store.try_read_all(path, limits::identity_file);
   if (!bytes) return std::nullopt;
   std::string what = store.describe(path);
-  CheckedJson file = read_checked_json(*bytes, {section}, false, what);
-  return parse_json(file.sections[0].text, what);
+  CheckedJson file = read_checked_json(std::move(*bytes), {section}, false, what);
+  return parse_json(file.text(0), what);
 }
 
 // `2027-03-02_20-30` of the local time.

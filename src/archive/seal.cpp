@@ -211,12 +211,12 @@ std::string encode_seal(const Seal& seal, const SecretKey& master) {
                             auth_of(master, seal.core.facts.set));
 }
 
-Seal decode_seal(ByteView file, const std::string& what) {
+Seal decode_seal(Bytes file, const std::string& what) {
   Seal seal;
-  seal.checked = read_checked_json(file, {"core", "envelope"}, true, what);
-  seal.core = core_from(parse_json(seal.checked.sections[0].text, what), what);
-  seal.core_digest = seal.checked.digests[0];
-  JsonObject envelope(parse_json(seal.checked.sections[1].text, what), what);
+  seal.checked = read_checked_json(std::move(file), {"core", "envelope"}, true, what);
+  seal.core = core_from(parse_json(seal.checked.text(0), what), what);
+  seal.core_digest = seal.checked.sections[0].digest;
+  JsonObject envelope(parse_json(seal.checked.text(1), what), what);
   seal.generation = envelope.number("generation");
   seal.keys = keys_from(envelope.at("keys"), what);
   return seal;

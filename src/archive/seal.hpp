@@ -49,7 +49,7 @@ struct Seal {
 std::string encode_seal(const Seal& seal, const SecretKey& master);
 // Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required
 // feature.
-Seal decode_seal(ByteView file, const std::string& what);
+Seal decode_seal(Bytes file, const std::string& what);
 // Both sections carry the keyed digest of this key.
 bool seal_is_authentic(const Seal& seal, const SecretKey& master);
 

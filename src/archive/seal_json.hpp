@@ -45,7 +45,7 @@ class JsonObject {
 };
 
 // Damage when it is no JSON. Good until this thread parses the next one.
-JsonElement parse_json(const std::string& text, const std::string& what);
+JsonElement parse_json(std::string_view text, const std::string& what);
 Json keys_json(const std::vector<KeyEntry>& keys);
 std::vector<KeyEntry> keys_from(JsonElement json, const std::string& what);
 Json box_json(const SaltedBox& box);

@@ -18,8 +18,8 @@ std::string lower(std::string text) {
 // Judges the points of one list of sets.
 class Judge {
  public:
-  Judge(const Store& store, const SetList& sets, History* history)
-      : store_(store), sets_(sets), history_(history) {}
+  Judge(const Store& store, const SetList& sets, History* history, bool list_needs)
+      : store_(store), sets_(sets), history_(history), list_needs_(list_needs) {}
 
   std::vector<PointInfo> points() {
     std::vector<PointInfo> out;
@@ -29,7 +29,11 @@ class Judge {
       if (set.sealed()) sealed.push_back(out.size());
       out.push_back(set.sealed() ? sealed_point(set) : other_point(set));
     }
-    for (std::size_t place = 0; place < sealed.size(); ++place) judge_needs(place, out[sealed[place]]);
+    // Where every set finds the one it names, and none is damaged, there is nothing to find out.
+    bool any_trouble = std::any_of(known_.begin(), known_.end(), [](const Known& one) { return one.damaged; });
+    for (std::size_t place = 0; place < sealed.size() && !any_trouble; ++place) any_trouble = lacks(place);
+    for (std::size_t place = 0; place < sealed.size() && (any_trouble || list_needs_); ++place)
+      judge_needs(place, out[sealed[place]]);
     return out;
   }
 
@@ -76,6 +80,14 @@ class Judge {
     return info;
   }
 
+  bool lacks(std::size_t place) const {
+    const SetNeeds& graph = sets_.needs();
+    const SetFacts& facts = graph.facts(place);
+    return std::any_of(facts.needs.begin(), facts.needs.end(), [&](const SetNeed& need) {
+      return graph.meeting(need, facts.chain) == SetNeeds::none;
+    });
+  }
+
   // What lacks a set that it needs cannot be restored whole.
   void judge_needs(std::size_t place, PointInfo& info) {
     const SetNeeds& graph = sets_.needs();
@@ -102,13 +114,15 @@ class Judge {
   const Store& store_;
   const SetList& sets_;
   History* history_;
+  bool list_needs_;
   std::vector<Known> known_;  // by place among the sealed
 };
 
 }  // namespace
 
-std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history) {
-  return Judge(store, sets, history).points();
+std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history,
+                                    bool list_needs) {
+  return Judge(store, sets, history, list_needs).points();
 }
 
 PointsResult list_points(const LookSession& session, History* history) {
@@ -119,7 +133,7 @@ PointsResult list_points(const LookSession& session, History* history) {
   result.job = session.identity().name;
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
-  result.points = judge_points(session.store(), session.sets(), history);
+  result.points = judge_points(session.store(), session.sets(), history, true);
   result.findings = session.findings();
   if (std::string gone = session.missing_end(); !gone.empty()) result.findings.push_back(gone);
   result.space = session.store().space();

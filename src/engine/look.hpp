@@ -20,7 +20,9 @@ struct PointInfo {
 
 // What is known of each set's health, without a key, by sizes and by what checks found. `history` may be
 // nullptr. Sets that a folded one covers are left out. Each folder is listed once.
-std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history);
+// `list_needs`: fill in what each needs, which takes time in proportion to that.
+std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history,
+                                    bool list_needs = false);
 
 struct PointsResult {
   std::string destination;

@@ -29,7 +29,7 @@ std::optional<JobIdentity> identity_by_seals(const Store& store, const std::stri
         std::string path = set->path + "/" + name;
         std::optional<Bytes> bytes = store.try_read_all(path, limits::seal_file);
         if (!bytes) continue;
-        Seal seal = decode_seal(*bytes, path);
+        Seal seal = decode_seal(std::move(*bytes), path);
         return JobIdentity{seal.core.job, seal.core.machine, seal.core.job_name, seal.core.facts.started};
       } catch (const Error&) {
         continue;  // the next one may read

@@ -39,6 +39,12 @@ void remove_content(Store& store, const std::string& path) {
   for (const StoreEntry& entry : store.list(path)) {
     if (!entry.folder && entry.name != removing_file) files.push_back(path + "/" + entry.name);
   }
+  // What a late listing does not show yet, by the names that a set's files have.
+  if (!store.traits().lists_at_once) {
+    for (const char* name : {unfinished_file, reserve_name, index_file_name}) files.push_back(path + "/" + name);
+    for (std::uint32_t number = 1; store.exists(path + "/" + volume_file_name(number)); ++number)
+      files.push_back(path + "/" + volume_file_name(number));
+  }
   store.remove_all(files);
   // The mark goes last: without it what is left would look like a damaged set.
   if (!store.traits().renames) store.remove(path + "/" + removing_file);

@@ -104,7 +104,13 @@ void RetryingStore::remove(const std::string& path) {
   retried(policy_, [&] { inner().remove(path); });
 }
 void RetryingStore::remove_all(const std::vector<std::string>& paths) {
-  retried(policy_, [&] { inner().remove_all(paths); });
+  try {
+    return inner().remove_all(paths);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::not_reachable) throw;
+  }
+  // All of them again would fail again where they are many: one by one it gets on.
+  for (const std::string& path : paths) remove(path);
 }
 bool RetryingStore::make_folder(const std::string& path) {
   return retried(policy_, [&] { return inner().make_folder(path); });

@@ -2,7 +2,13 @@
 
 #include <gtest/gtest.h>
 
+#include "support/object_store.hpp"
+
 namespace kestrum::test {
+
+UseObjects::UseObjects() {
+  usual_store = [](const std::string& root) { return open_object_store(root); };
+}
 
 Workbench::Workbench(const std::string& settings, const std::string& more_where)
     : home_(folder_ / "home", folder_ / "home/state") {

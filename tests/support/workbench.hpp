@@ -11,6 +11,14 @@
 
 namespace kestrum::test {
 
+// The store that a workbench begins with.
+inline OpenStore usual_store = open_local_store;
+// As long as it lives: a store for objects, with its habits.
+struct UseObjects {
+  UseObjects();
+  ~UseObjects() { usual_store = open_local_store; }
+};
+
 class Workbench {
  public:
   // `settings`: more lines of the job file, complete tables besides [what], [where].
@@ -42,7 +50,7 @@ class Workbench {
   // The folder of a set, on this machine.
   std::string set_folder(Sequence sequence) const;
 
-  OpenStore open_store = open_local_store;
+  OpenStore open_store = usual_store;
   Argon2Cost key_cost{8, 1};  // the least there is
   Observer* observer = &silent_;
   SystemClock system_clock;

@@ -12,11 +12,14 @@ struct FaultCase {
   bool for_ever;
   bool torn;
   int code;
+  bool objects = false;  // on a store for objects
 };
 class Faults : public testing::TestWithParam<FaultCase> {};
 
 TEST_P(Faults, EveryOperationOfARunMayFail) {
   FaultCase how = GetParam();
+  std::optional<UseObjects> objects;
+  if (how.objects) objects.emplace();
   Workbench bench(
       "[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = "
       "\"nothing\"\n");
@@ -36,10 +39,10 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
     auto state = std::make_shared<FaultStore::State>();
     state->fault = {n, how.for_ever, how.code, how.torn};
     bench.open_store = [&](const std::string& root) {
-      return std::make_unique<FaultStore>(open_local_store(root), state);
+      return std::make_unique<FaultStore>(usual_store(root), state);
     };
     RunOutcome outcome = bench.run();
-    bench.open_store = open_local_store;
+    bench.open_store = usual_store;
     got_through = state->done < n;
     bool sealed = outcome.entry.sequence.has_value();
     if (!got_through && !sealed) {
@@ -78,7 +81,10 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
 INSTANTIATE_TEST_SUITE_P(Ways, Faults,
                          testing::Values(FaultCase{"once", false, false, EIO},
                                          FaultCase{"for_ever", true, false, EIO},
-                                         FaultCase{"full", true, true, ENOSPC}),
+                                         FaultCase{"full", true, true, ENOSPC},
+                                         FaultCase{"objects_once", false, false, EIO, true},
+                                         FaultCase{"objects_for_ever", true, false, EIO, true},
+                                         FaultCase{"objects_full", true, false, ENOSPC, true}),
                          [](const auto& way) { return way.param.name; });
 
 }  // namespace

@@ -6,10 +6,7 @@
 namespace kestrum::test {
 namespace {
 
-class Folding : public testing::TestWithParam<unsigned> {};
-
-TEST_P(Folding, EveryPointLeftRestoresExactly) {
-  unsigned seed = GetParam();
+void expect_every_point_left_exact(unsigned seed) {
   Workbench bench("[how]\nrenew = \"never\"\nvolume-size = \"" +
                   std::string(seed % 2 == 0 ? "256 KiB" : "1 GiB") +
                   "\"\n[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
@@ -51,7 +48,17 @@ TEST_P(Folding, EveryPointLeftRestoresExactly) {
   EXPECT_TRUE(bench.verified(Depth::quick).good());
 }
 
+class Folding : public testing::TestWithParam<unsigned> {};
+TEST_P(Folding, EveryPointLeftRestoresExactly) {
+  expect_every_point_left_exact(GetParam());
+}
+class FoldingObjects : public testing::TestWithParam<unsigned> {};
+TEST_P(FoldingObjects, EveryPointLeftRestoresExactly) {
+  UseObjects objects;
+  expect_every_point_left_exact(GetParam());
+}
 INSTANTIATE_TEST_SUITE_P(Seeds, Folding, testing::Range(1u, 25u));
+INSTANTIATE_TEST_SUITE_P(Seeds, FoldingObjects, testing::Range(1u, 9u));
 
 TEST(Fold, TheLastRunBuildsOnWhatWasFolded) {
   Workbench bench("[protect]\nencryption = \"none\"\n");

@@ -6,10 +6,7 @@
 namespace kestrum::test {
 namespace {
 
-class RandomTrees : public testing::TestWithParam<unsigned> {};
-
-TEST_P(RandomTrees, EveryPointRestoresExactly) {
-  unsigned seed = GetParam();
+void expect_every_point_exact(unsigned seed) {
   std::string protect = seed % 4 == 0 ? "" : "[protect]\nencryption = \"none\"\n";
   Workbench bench(
       seed % 3 == 0
@@ -40,6 +37,14 @@ TEST_P(RandomTrees, EveryPointRestoresExactly) {
   EXPECT_TRUE(bench.verified().good());
 }
 
+class RandomTrees : public testing::TestWithParam<unsigned> {};
+TEST_P(RandomTrees, EveryPointRestoresExactly) {
+  expect_every_point_exact(GetParam());
+}
+TEST_P(RandomTrees, EveryPointRestoresExactlyFromObjects) {
+  UseObjects objects;
+  expect_every_point_exact(GetParam());
+}
 INSTANTIATE_TEST_SUITE_P(Seeds, RandomTrees, testing::Range(1u, 21u));
 
 }  // namespace

@@ -7,10 +7,17 @@
 namespace kestrum::test {
 namespace {
 
-class UpkeepFaults : public testing::TestWithParam<bool> {};
+struct UpkeepFaultCase {
+  const char* name;
+  bool for_ever;
+  bool objects;
+};
+class UpkeepFaults : public testing::TestWithParam<UpkeepFaultCase> {};
 
 TEST_P(UpkeepFaults, EveryOperationMayFail) {
-  bool for_ever = GetParam();
+  bool for_ever = GetParam().for_ever;
+  std::optional<UseObjects> objects;
+  if (GetParam().objects) objects.emplace();
   Workbench bench(
       "[how]\nvolume-size = \"64 KiB\"\nrenew = \"every 3 sets\"\n[protect]\nencryption = \"none\"\n[check]\n"
       "after-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n");
@@ -41,7 +48,7 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
     auto state = std::make_shared<FaultStore::State>();
     state->fault = {n, for_ever, EIO, true};
     bench.open_store = [&](const std::string& root) {
-      return std::make_unique<FaultStore>(open_local_store(root), state);
+      return std::make_unique<FaultStore>(usual_store(root), state);
     };
     bool failed = false;
     try {
@@ -54,7 +61,7 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
       EXPECT_EQ(error.kind(), ErrorKind::failed) << n << ": " << error.what();
     }
     bench.set_keep("points = \"100 points\"");
-    bench.open_store = open_local_store;
+    bench.open_store = usual_store;
     got_through = !failed && state->done < n;
     EXPECT_TRUE(bench.verified(Depth::quick).good()) << n;
     for (Sequence point : bench.points()) {
@@ -72,8 +79,12 @@ TEST_P(UpkeepFaults, EveryOperationMayFail) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Ways, UpkeepFaults, testing::Bool(),
-                         [](const auto& way) { return way.param ? "for_ever" : "once"; });
+INSTANTIATE_TEST_SUITE_P(Ways, UpkeepFaults,
+                         testing::Values(UpkeepFaultCase{"once", false, false},
+                                         UpkeepFaultCase{"for_ever", true, false},
+                                         UpkeepFaultCase{"objects_once", false, true},
+                                         UpkeepFaultCase{"objects_for_ever", true, true}),
+                         [](const auto& way) { return way.param.name; });
 
 }  // namespace
 }  // namespace kestrum::test

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cerrno>
+#include <filesystem>
 #include <queue>
 
 #include "base/error.hpp"
@@ -25,7 +26,7 @@ void IndexSpool::place(const std::vector<IndexRecord>& records) {
   if (placed_ >= limit_) spill();
 }
 
-void IndexSpool::spill() {
+std::vector<IndexRecord> IndexSpool::take_placed() {
   std::vector<IndexRecord> rows;
   rows.reserve(placed_);
   for (auto it = recent_.begin(); it != recent_.end();) {
@@ -38,39 +39,64 @@ void IndexSpool::spill() {
   }
   placed_ = 0;
   std::sort(rows.begin(), rows.end(), [](const auto& a, const auto& b) { return a.name < b.name; });
-  Run run;
+  return rows;
+}
+
+void IndexSpool::spill() {
+  std::vector<IndexRecord> rows = take_placed();
+  if (rows.empty()) return;
+  try {
+    if (!scratch_) scratch_ = std::make_shared<Scratch>(Scratch{scratch_file(scratch_folder_), scratch_folder_});
+    runs_.push_back(write_run(rows));
+  } catch (const Error&) {
+    std::error_code code;
+    std::string other = std::filesystem::temp_directory_path(code).string();
+    if (code || other == (scratch_ ? scratch_->folder : scratch_folder_)) throw;
+    scratch_ = std::make_shared<Scratch>(Scratch{scratch_file(other), other});
+    runs_.push_back(write_run(rows));
+  }
+}
+
+IndexSpool::Run IndexSpool::write_run(const std::vector<IndexRecord>& rows) {
+  Run run{{}, scratch_};
   for (std::size_t at = 0; at < rows.size(); at += page_records) {
     ByteWriter page;
     for (std::size_t i = at; i < std::min(rows.size(), at + page_records); ++i) write_record(page, rows[i]);
     write_page(run, page.view(), rows[at].name);
   }
-  if (!run.fence.empty()) runs_.push_back(std::move(run));
+  return run;
 }
 
 void IndexSpool::write_page(Run& run, ByteView rows, const ChunkName& first) {
-  if (!scratch_) scratch_ = scratch_file(scratch_folder_);
+  Scratch& scratch = *run.scratch;
+  ByteWriter page;
+  std::uint64_t ordinal = ++ordinal_;
+  page.u64(ordinal);
   Bytes box;
-  aead_.seal(scratch_size_, {}, rows, box);
-  std::size_t done = 0;
-  while (done < box.size()) {
-    ssize_t n = pwrite(scratch_.get(), box.data() + done, box.size() - done,
-                       static_cast<off_t>(scratch_size_ + done));
+  aead_.seal(ordinal, {}, rows, box);
+  page.raw(box);
+  ByteView left = page.view();
+  std::uint64_t begin = scratch.size;
+  while (!left.empty()) {
+    ssize_t n = pwrite(scratch.file.get(), left.data(), left.size(), static_cast<off_t>(scratch.size));
     if (n < 0 && errno == EINTR) continue;
-    if (n < 0) throw system_error("write a scratch file in", scratch_folder_, errno);
-    done += static_cast<std::size_t>(n);
+    if (n < 0) throw system_error("write a scratch file in", scratch.folder, errno);
+    left = left.subspan(static_cast<std::size_t>(n));
+    scratch.size += static_cast<std::uint64_t>(n);
   }
-  run.fence.push_back({first, {scratch_size_, static_cast<std::uint32_t>(box.size())}});
-  scratch_size_ += box.size();
+  run.fence.push_back({first, {begin, static_cast<std::uint32_t>(page.size())}});
 }
 
-Bytes IndexSpool::read_page(const FencePost& post) {
-  Bytes box(post.frame.size);
-  ssize_t n = read_full(scratch_.get(), box.data(), box.size(), static_cast<off_t>(post.frame.offset));
-  if (n != static_cast<ssize_t>(box.size()))
-    throw system_error("read a scratch file in", scratch_folder_, n < 0 ? errno : EIO);
-  std::optional<Bytes> rows = aead_.open(post.frame.offset, {}, box);
+Bytes IndexSpool::read_page(const Run& run, const FencePost& post) {
+  Bytes page(post.frame.size);
+  ssize_t n = read_full(run.scratch->file.get(), page.data(), page.size(), static_cast<off_t>(post.frame.offset));
+  if (n != static_cast<ssize_t>(page.size()))
+    throw system_error("read a scratch file in", run.scratch->folder, n < 0 ? errno : EIO);
+  ByteReader in(page);
+  std::uint64_t ordinal = in.u64();
+  std::optional<Bytes> rows = aead_.open(ordinal, {}, in.raw(in.remaining()));
   if (!rows)
-    throw Error(ErrorKind::failed, "the scratch file in " + scratch_folder_ + " was changed while in use");
+    throw Error(ErrorKind::failed, "the scratch file in " + run.scratch->folder + " was changed while in use");
   return std::move(*rows);
 }
 
@@ -79,13 +105,17 @@ bool IndexSpool::holds(const ChunkName& name) {
   if (recent_.contains(name)) return true;
   return std::any_of(runs_.begin(), runs_.end(), [&](const Run& run) {
     const FencePost* post = find_post(run.fence, name);
-    return post != nullptr && find_record(read_page(*post), name).has_value();
+    return post != nullptr && find_record(read_page(run, *post), name).has_value();
   });
 }
 
 void IndexSpool::merge(const std::function<void(const IndexRecord&)>& next) {
   std::lock_guard lock(mutex_);
+  // What never was too much for memory needs no scratch file.
+  std::vector<IndexRecord> rows;
+  if (runs_.empty()) rows = take_placed();
   spill();
+  for (const IndexRecord& record : rows) next(record);
   if (!recent_.empty()) throw Error(ErrorKind::failed, "a chunk was announced but never written");
   struct Cursor {
     const Run* run;
@@ -95,7 +125,7 @@ void IndexSpool::merge(const std::function<void(const IndexRecord&)>& next) {
     ByteView row() const { return ByteView(rows).subspan(at, IndexRecord::size); }
   };
   std::vector<Cursor> cursors;
-  for (const Run& run : runs_) cursors.push_back({&run, 0, read_page(run.fence[0]), 0});
+  for (const Run& run : runs_) cursors.push_back({&run, 0, read_page(run, run.fence[0]), 0});
   auto later = [&](std::size_t a, std::size_t b) {
     return std::memcmp(cursors[a].row().data(), cursors[b].row().data(), sizeof(ChunkName)) > 0;
   };
@@ -110,7 +140,7 @@ void IndexSpool::merge(const std::function<void(const IndexRecord&)>& next) {
     cursor.at += IndexRecord::size;
     if (cursor.at == cursor.rows.size()) {
       if (++cursor.page == cursor.run->fence.size()) continue;
-      cursor.rows = read_page(cursor.run->fence[cursor.page]);
+      cursor.rows = read_page(*cursor.run, cursor.run->fence[cursor.page]);
       cursor.at = 0;
     }
     heap.push(which);

@@ -31,7 +31,6 @@ void mark_removing(Store& store, SetFolder& folder) {
 // From here on it is no set.
 void remove_seals(Store& store, const std::string& path) {
   for (const char* name : {seal_name, seal_copy_name, open_name}) store.remove(path + "/" + name);
-  flush_names(store, path, "end of a set");
 }
 
 void remove_content(Store& store, const std::string& path) {
@@ -85,8 +84,8 @@ std::string finish_set_folder(Store& store, const std::string& path) {
   for (const char* name : {open_name, reserve_name, unfinished_file}) store.remove(path + "/" + name);
   std::string plain = with_mark(path, "");
   if (plain == path) return path;
+  // Cosmetic: a power cut may take it back, the next writer does it again.
   store.rename(path, plain);
-  flush_names(store, folder_of(plain), "name of a finished set");
   return plain;
 }
 

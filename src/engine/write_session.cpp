@@ -100,11 +100,9 @@ void WriteSession::finish_folds() {
 }
 
 void WriteSession::finish(const FoundSet& folded) {
-  std::string name = folded.folder.name;
   std::vector<SetFolder> covered = folded.covered;
   finish_fold(store(), folded, [this] { guard_->check(); });
   for (const SetFolder& folder : covered) list().forget(folder.path);
-  list().take_up(store(), name);
 }
 
 const FoundSet& WriteSession::sealed_now(const std::string& path, const Id& set) {

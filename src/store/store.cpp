@@ -1,6 +1,7 @@
 #include "store/store.hpp"
 
 #include "base/error.hpp"
+#include "base/flush_point.hpp"
 
 namespace kestrum {
 namespace {
@@ -47,7 +48,7 @@ void Store::put(const std::string& path, ByteView content) {
   file->append(content);
   file->finish();
   rename(temporary, path);
-  flush_folder(folder);
+  if (flush_point("name of a small file")) flush_folder(folder);
 }
 
 void Store::remove_all(const std::vector<std::string>& paths) {
@@ -62,7 +63,7 @@ void Store::make_folders(const std::string& path) {
   for (std::size_t at = 0; at != std::string::npos;) {
     at = path.find('/', at + 1);
     std::string part = path.substr(0, at);
-    if (make_folder(part)) flush_folder(folder_of(part));
+    if (make_folder(part) && flush_point("name of a folder")) flush_folder(folder_of(part));
   }
 }
 

@@ -1,0 +1,228 @@
+// The power goes at every operation of a first run, a run, a pruning and a folding. Whatever of what was not
+// flushed comes back: points that were there are there and whole, a point that was reported is there, and the
+// next run works. With any one flush left out, this finds it.
+#include <gtest/gtest.h>
+
+#include "base/flush_point.hpp"
+#include "support/power_cut_store.hpp"
+#include "support/workbench.hpp"
+
+namespace kestrum::test {
+namespace {
+
+enum class Work { first_run, first_run_into_folders, run, prune, fold, run_with_failing_rename };
+
+std::string noise(std::size_t size, unsigned seed) {
+  std::mt19937 random(seed);
+  std::string out(size, '\0');
+  for (char& c : out) c = static_cast<char>(random());
+  return out;
+}
+
+class PowerCuts {
+ public:
+  explicit PowerCuts(Work work) : work_(work) {
+    bench_.clock = &clock_;
+    bench_.open_store = [this](const std::string&) { return std::make_unique<PowerCutStore>(disk_); };
+    write_file(bench_.source() + "/steady", noise(60000, 1));
+    if (first()) {
+      expected_[1] = take_snapshot(bench_.source());
+      if (work == Work::first_run_into_folders) PowerCutStore(disk_).make_folders("skerry-1/job");
+    } else {
+      for (Sequence point = 1; point <= 4; ++point) {
+        write_file(bench_.source() + "/list-" + std::to_string(point), noise(20000, 10 + point));
+        expected_[point] = take_snapshot(bench_.source());
+        clock_.seconds += 86400;
+        if (bench_.run_good() != point) failure_ = "it could not be prepared";
+      }
+      write_file(bench_.source() + "/list-5", noise(90000, 15));
+      expected_[5] = take_snapshot(bench_.source());
+    }
+    disk_->settle();
+    start_ = disk_->copy();
+    expected_before_ = expected_;
+    home_ = bench_.path("home");
+    std::filesystem::copy(home_, bench_.path("home-before"), std::filesystem::copy_options::recursive);
+  }
+
+  // What went wrong first; empty when nothing did.
+  std::string sweep() {
+    for (std::uint64_t cut = 1; failure_.empty(); ++cut) {
+      bool through = false;
+      for (unsigned keep : {0u, 100u, 50u, 80u}) {
+        through = one_cut(cut, keep);
+        if (!failure_.empty()) return failure_ + " (cut at " + std::to_string(cut) + ", keeping " + std::to_string(keep) + " %)";
+      }
+      ++cuts_;
+      if (through) break;
+    }
+    return failure_;
+  }
+  int cuts() const { return cuts_; }
+
+ private:
+  bool first() const { return work_ == Work::first_run || work_ == Work::first_run_into_folders; }
+
+  struct Time final : Clock {
+    Instant now() const override { return {seconds, 0}; }
+    std::int64_t seconds = 1800000000;
+  };
+
+  void begin_anew() {
+    expected_ = expected_before_;
+    disk_ = start_->copy();
+    std::filesystem::remove_all(home_);
+    std::filesystem::copy(bench_.path("home-before"), home_, std::filesystem::copy_options::recursive);
+    for (const auto& entry : std::filesystem::directory_iterator(bench_.source())) {
+      if (entry.path().filename() == "next") std::filesystem::remove(entry.path());
+    }
+  }
+
+  // True when the work was done before the power went.
+  bool one_cut(std::uint64_t cut, unsigned keep) {
+    begin_anew();
+    disk_->operations = 0;
+    disk_->cut_at = cut;
+    disk_->folder_renames = 0;
+    disk_->fail_rename_at = work_ == Work::run_with_failing_rename ? 1 : 0;
+    bool done = false, made = false;
+    if (work_ == Work::prune) bench_.set_keep("points = \"2 points\"");
+    try {
+      if (work_ == Work::prune) {
+        prune_job("job", false, bench_.context());
+      } else if (work_ == Work::fold) {
+        bench_.fold({}, 3);
+      } else {
+        made = bench_.run().entry.sequence.has_value();
+      }
+      done = disk_->operations < cut;
+      made = made && done;  // whatever a machine without power would have said, nobody heard it
+    } catch (const Error& error) {
+      if (disk_->operations < cut) failure_ = std::string("it failed: ") + error.what();
+    }
+    if (work_ == Work::prune) bench_.set_keep("points = \"100 points\"");
+    std::mt19937 random(static_cast<unsigned>(cut * 100 + keep));
+    disk_->cut(keep, random);
+    if (failure_.empty()) look(made);
+    return done;
+  }
+
+  void look(bool made) {
+    try {
+      std::vector<Sequence> points;
+      if (PowerCutStore(disk_).exists("skerry-1/job/job.json")) points = bench_.points();
+      auto has = [&](Sequence point) { return std::find(points.begin(), points.end(), point) != points.end(); };
+      Sequence newest = first() ? 1 : 5;
+      if (made && !has(newest)) return fail("a point that was reported is gone");
+      if (!first() && !has(4)) return fail("the newest point is gone");
+      bool keeps_all = work_ == Work::run || work_ == Work::run_with_failing_rename;
+      for (Sequence point = 1; keeps_all && point <= 4; ++point) {
+        if (!has(point)) return fail("point " + std::to_string(point) + " is gone");
+      }
+      for (Sequence point : points) restore(point);
+      if (!failure_.empty()) return;
+      write_file(bench_.source() + "/next", "another day");
+      RunOutcome next = bench_.run();
+      if (!next.entry.sequence) return fail("the next run failed: " + next.entry.message);
+      expected_[*next.entry.sequence] = take_snapshot(bench_.source());
+      // What the power took of a point that nobody was told of yet is no loss; anything else would be.
+      VerifyResult verified = bench_.verified();
+      for (const PointVerdict& point : verified.points) {
+        if (!point.good()) return fail("point " + std::to_string(point.sequence) + " is damaged: " + (point.findings.empty() ? "" : point.findings[0]));
+      }
+      for (Sequence point : bench_.points()) restore(point);
+      for (const StoreEntry& entry : PowerCutStore(disk_).list("skerry-1/job")) {
+        if (entry.name.ends_with(".removing") || entry.name.ends_with(".unfinished"))
+          fail("something was not tidied up: " + entry.name);
+      }
+    } catch (const Error& error) {
+      fail(std::string("looking failed: ") + error.what());
+    }
+  }
+
+  void restore(Sequence point) {
+    if (!failure_.empty()) return;
+    std::string to = bench_.path("back");
+    std::filesystem::remove_all(to);
+    try {
+      RestoreResult result = bench_.restore_to(to, point);
+      if (!result.problems.empty()) return fail("point " + std::to_string(point) + ": " + result.problems[0].reason);
+    } catch (const Error& error) {
+      return fail("point " + std::to_string(point) + ": " + error.what());
+    }
+    std::map<std::string, std::string> was, is;
+    for (const auto& [name, file] : expected_[point]) was[name] = file.content;
+    for (const auto& [name, file] : take_snapshot(to + "/source")) is[name] = file.content;
+    if (was != is) fail("point " + std::to_string(point) + " is not as it was");
+  }
+
+  void fail(const std::string& what) {
+    if (failure_.empty()) failure_ = what;
+  }
+
+  Work work_;
+  Time clock_;
+  Workbench bench_{
+      "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\nencryption = \"none\"\n[check]\n"
+      "after-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n"};
+  std::shared_ptr<PowerCutStore::Disk> disk_ = std::make_shared<PowerCutStore::Disk>();
+  std::shared_ptr<PowerCutStore::Disk> start_;
+  std::string home_;
+  std::map<Sequence, Snapshot> expected_, expected_before_;
+  std::string failure_;
+  int cuts_ = 0;
+};
+
+constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders, Work::run,
+                             Work::prune,     Work::fold,                   Work::run_with_failing_rename};
+const char* const work_names[] = {"a first run", "a first run into folders that are there",
+                                  "a run",       "a pruning",
+                                  "a folding",   "a run whose last renaming fails"};
+
+class PowerCut : public testing::TestWithParam<int> {};
+
+TEST_P(PowerCut, LosesNothingThatWasReported) {
+  PowerCuts cuts(all_work[GetParam()]);
+  EXPECT_EQ(cuts.sweep(), "") << work_names[GetParam()];
+  EXPECT_GT(cuts.cuts(), 20);
+}
+INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 6));
+
+// Where each flush is missed.
+struct FlushCase {
+  const char* flush;
+  Work work;
+};
+constexpr FlushCase flush_cases[] = {{"content of a file", Work::run},
+                                     {"name of a small file", Work::run},
+                                     {"name of a folder", Work::first_run},
+                                     {"name of drive.json", Work::first_run_into_folders},
+                                     {"folder of a new set", Work::run},
+                                     {"names of a set's files", Work::run},
+                                     {"mark of removal", Work::prune},
+                                     {"files taken over by folding", Work::fold}};
+
+class LeftOutFlush : public testing::TestWithParam<FlushCase> {};
+
+TEST_P(LeftOutFlush, IsFound) {
+  PowerCuts cuts(GetParam().work);
+  leave_out_flush(GetParam().flush);
+  std::string found = cuts.sweep();
+  leave_out_flush("");
+  EXPECT_NE(found, "") << "nothing failed without the flush of: " << GetParam().flush;
+  std::printf("without the flush of %s, in %s: %s\n", GetParam().flush,
+              work_names[static_cast<std::size_t>(GetParam().work)], found.c_str());
+}
+INSTANTIATE_TEST_SUITE_P(Each, LeftOutFlush, testing::ValuesIn(flush_cases));
+
+TEST(LeftOutFlushes, AreAllThereAre) {
+  ASSERT_EQ(std::size(flush_cases), std::size(all_flush_points));
+  for (const char* name : all_flush_points) {
+    EXPECT_TRUE(std::any_of(std::begin(flush_cases), std::end(flush_cases),
+                            [&](const FlushCase& one) { return std::string(one.flush) == name; }))
+        << name;
+  }
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -9,8 +9,8 @@ namespace kestrum {
 // Entries must come in catalog order. The sink must outlive this.
 class CatalogWriter {
  public:
-  // `boundary_key`: where pages are cut depends on it and on paths only, so that an unchanged stretch of the
-  // list gives the same pages again. Derived from the naming key.
+  // Where pages are cut depends on a key derived from the naming key and on paths only, so that an unchanged
+  // stretch of the list gives the same pages again.
   CatalogWriter(ChunkSink& sink, const SecretKey& naming_key);
   void add(const Entry& entry);
   CatalogTop finish();

@@ -1,5 +1,4 @@
-// A queue with a limit between two threads; `close` lets the reader drain and then end, `fail` ends both
-// sides.
+// A queue with a limit between two threads; `close` lets the reader drain and then end.
 #pragma once
 
 #include <condition_variable>

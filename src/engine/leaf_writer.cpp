@@ -11,63 +11,65 @@
 
 namespace kestrum {
 
-void LeafWriter::restore(const Entry& entry, const TreePath& place) {
-  if (entry.type == EntryType::socket) return;
+bool LeafWriter::is_to_be_written(const Entry& entry, const TreePath& place, const std::string& name) {
+  if (entry.type == EntryType::socket) return false;
   bool has_data = std::any_of(entry.content.begin(), entry.content.end(),
                               [](const ContentItem& item) { return item.kind != ItemKind::hole; });
   if (entry.incomplete && !has_data && entry.size > 0) {
     state_.problem(entry.path, "restore",
                    "it could not be read when the point was made: there is nothing to restore");
-    return;
+    return false;
   }
   if (entry.type == EntryType::device_image && state_.request.in_place) {
     restore_device(entry);
-    return;
+    return false;
   }
-  std::string name(place.name());
-  if (entry.incomplete) name += ".incomplete";
-  if (state_.request.dry) {
-    state_.done(entry, place.parent().child(name), "");
-    return;
-  }
-  std::string earlier_name;
-  FileHandle earlier = open_earlier(entry, earlier_name);
+  if (state_.request.dry) state_.done(entry, place.parent().child(name), "");
+  return !state_.request.dry;
+}
+
+std::optional<LeafWriter::Spot> LeafWriter::choose_spot(const Entry& entry, const TreePath& place,
+                                                        const std::string& name) {
   Spot spot;
   spot.folder = state_.target->real(place.parent());
   spot.fd = state_.target->open(spot.folder);
   spot.name = name;
   spot.placement.name = name;
-  if (state_.target->names().held(spot.folder, name)) {
-    std::optional<Placement> placement =
-        placement_by(state_.request.clash, spot.fd, name, entry.modified, state_.stamp);
-    if (!placement) {
-      ++state_.result.kept;
-      state_.tell(entry, spot.folder.child(name), "kept what is there");
-      return;
-    }
-    spot.placement = *placement;
+  if (!state_.target->names().held(spot.folder, name)) return spot;
+  std::optional<Placement> placement =
+      placement_by(state_.request.clash, spot.fd, name, entry.modified, state_.stamp);
+  if (!placement) {
+    ++state_.result.kept;
+    state_.tell(entry, spot.folder.child(name), "kept what is there");
+    return std::nullopt;
   }
-  TemporaryFile file(spot.fd);
+  spot.placement = *placement;
+  return spot;
+}
+
+void LeafWriter::restore(const Entry& entry, const TreePath& place) {
+  std::string name(place.name());
+  if (entry.incomplete) name += ".incomplete";
+  if (!is_to_be_written(entry, place, name)) return;
+  std::string earlier_name;
+  FileHandle earlier = open_earlier(entry, earlier_name);
+  std::optional<Spot> spot = choose_spot(entry, place, name);
+  if (!spot) return;
+  TemporaryFile file(spot->fd);
   if (earlier) {
     int code = file.create_hard_link(earlier.get(), earlier_name);
-    if (code == 0) {
-      finish(entry, file, spot);
-      return;
-    }
-    state_.lose(entry.path, "link to its other name", system_reason(code) + "; it is a file of its own");
+    if (code == 0) return finish(entry, file, *spot);
+    state_.lose(entry.path, "link to its other name", system_reason(code) + "; it is one of its own");
   }
   if (entry.has_content()) {
     check_target(file.create_file(), "create the file", state_.request);
-    if (!write_content(entry, file)) {
-      write_in_parts(entry, spot, file.largest());
-      return;
-    }
-    state_.apply(entry, {spot.fd, file.name(), file.handle(), false});
+    if (!write_content(entry, file)) return write_in_parts(entry, *spot, file.largest());
+    state_.apply(entry, {spot->fd, file.name(), file.handle(), false});
     check_target(file.close(), "write", state_.request);
   } else {
-    write(entry, file, spot);
+    write(entry, file, *spot);
   }
-  finish(entry, file, spot);
+  finish(entry, file, *spot);
 }
 
 void LeafWriter::write(const Entry& entry, TemporaryFile& file, const Spot& spot) {
@@ -160,7 +162,7 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
 }
 
 FileHandle LeafWriter::open_earlier(const Entry& entry, std::string& name) {
-  if (!entry.several_names || entry.type != EntryType::file) return {};
+  if (!entry.several_names || entry.type == EntryType::folder) return {};
   auto earlier = links_.find({entry.filesystem, entry.inode});
   if (earlier == links_.end()) return {};
   name = std::string(earlier->second.name());
@@ -204,7 +206,7 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
   Spot last = spot;
   std::string note = put(entry, file, last);
   TreePath placed = last.folder.child(last.placement.name);
-  if (entry.several_names && entry.type == EntryType::file)
+  if (entry.several_names && entry.type != EntryType::folder)
     links_.try_emplace({entry.filesystem, entry.inode}, placed);
   if (entry.incomplete)
     state_.problem(entry.path, "restore",

@@ -22,6 +22,10 @@ class LeafWriter {
     std::string name;  // as wanted
     Placement placement;
   };
+  // What can be said and done before anything is written; false when that was all.
+  bool is_to_be_written(const Entry& entry, const TreePath& place, const std::string& name);
+  // Nothing when what is there is kept.
+  std::optional<Spot> choose_spot(const Entry& entry, const TreePath& place, const std::string& name);
   void restore_device(const Entry& entry);
   void write_device(const Entry& entry, DeviceTarget& device);
   void write(const Entry& entry, TemporaryFile& file, const Spot& spot);

@@ -11,6 +11,27 @@ std::vector<ChainSet> chain_sets(const std::vector<KeptSet>& sets) {
   return out;
 }
 
+// The set that the next run would make, as far as the plans look at it.
+KeptSet next_set(const Outlook& out, const std::vector<PointInfo>& points, Instant when) {
+  SizeModel sizes = size_model(out.sets, 0);
+  KeptSet next;
+  next.facts.sequence = points.empty() ? 1 : points.back().sequence + 1;
+  next.facts.set[0] = 1;
+  next.facts.chain = out.next.chain.value_or(next.facts.set);
+  next.facts.kind = out.next.kind;
+  next.facts.base = out.next.base;
+  if (out.next.base) {
+    next.facts.needs = new_needs(out.next, chain_sets(out.sets)).direct;
+    next.facts.needs_follow = true;
+  }
+  next.facts.started = when;
+  next.facts.totals.stored_bytes = sizes.full_bytes;
+  if (out.next.base)
+    next.facts.totals.stored_bytes = sizes.changed_bytes(
+        std::chrono::duration<double>(between(out.next.base_started, when)).count() / 86400);
+  return next;
+}
+
 }  // namespace
 
 std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points) {
@@ -34,22 +55,7 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
   }
   Instant when = out.when.value_or(now);
   out.next = decide_kind({job.kind, job.renew}, chain_sets(out.sets), ProtectionChange::none, asked, when);
-  SizeModel sizes = size_model(out.sets, 0);
-  KeptSet next;
-  next.facts.sequence = points.empty() ? 1 : points.back().sequence + 1;
-  next.facts.set[0] = 1;
-  next.facts.chain = out.next.chain.value_or(next.facts.set);
-  next.facts.kind = out.next.kind;
-  next.facts.base = out.next.base;
-  if (out.next.base) {
-    next.facts.needs = new_needs(out.next, chain_sets(out.sets)).direct;
-    next.facts.needs_follow = true;
-  }
-  next.facts.started = when;
-  next.facts.totals.stored_bytes = sizes.full_bytes;
-  if (out.next.base)
-    next.facts.totals.stored_bytes = sizes.changed_bytes(
-        std::chrono::duration<double>(between(out.next.base_started, when)).count() / 86400);
+  KeptSet next = next_set(out, points, when);
   std::uint64_t bytes = next.facts.totals.stored_bytes;
   out.sets.push_back(std::move(next));
   KeepQuestion question;

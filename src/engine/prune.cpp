@@ -155,6 +155,36 @@ FoldOutcome fold_outcome(const LookSession& session, const KeepQuestion& questio
 
 }  // namespace
 
+namespace {
+
+FoldOutcome look_at_folds(const LookSession& session, const FoldRequest& request, EachDrive& drives) {
+  KeepQuestion question = keep_question(session, drives.history, drives.context);
+  FoldOutcome outcome = fold_outcome(session, question);
+  for (const KeepStep& step : fold_steps(request, question, drives.job.name)) {
+    outcome.batches.push_back(look_at_fold(session, drives.context, step.first, step.last));
+    outcome.points_gone += outcome.batches.back().sets.size() - 1;
+  }
+  return outcome;
+}
+
+FoldOutcome carry_out_folds(WriteSession& session, const FoldRequest& request, EachDrive& drives) {
+  Upkeep upkeep(session, drives.history);
+  KeepQuestion question = upkeep.question();
+  FoldOutcome outcome = fold_outcome(session, question);
+  auto told = [&](const FoldPlan& plan) {
+    outcome.batches.push_back(plan);
+    drives.context.observer.note("folding points " + std::to_string(plan.sets.front()) + " to " +
+                                 std::to_string(plan.last) + ": needs up to " +
+                                 size_text(plan.needed_bytes()) + " for a while");
+  };
+  for (const KeepStep& step : fold_steps(request, question, drives.job.name))
+    outcome.points_gone += upkeep.fold(step.first, step.last, told);
+  outcome.bytes_after = stored(upkeep.question().sets);
+  return outcome;
+}
+
+}  // namespace
+
 std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& request,
                                   const RunContext& context) {
   std::vector<FoldOutcome> outcomes;
@@ -165,32 +195,12 @@ std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& re
     throw Error(ErrorKind::usage, "the job has several destinations, each with points of its own",
                 "leave out --first and --last: what the keep rules let go is folded on each");
   if (request.dry) {
-    drives.visit([&](const LookSession& session) {
-      KeepQuestion question = keep_question(session, drives.history, context);
-      FoldOutcome outcome = fold_outcome(session, question);
-      for (const KeepStep& step : fold_steps(request, question, name)) {
-        outcome.batches.push_back(look_at_fold(session, context, step.first, step.last));
-        outcome.points_gone += outcome.batches.back().sets.size() - 1;
-      }
-      outcomes.push_back(std::move(outcome));
-    });
-    return outcomes;
+    drives.visit(
+        [&](const LookSession& session) { outcomes.push_back(look_at_folds(session, request, drives)); });
+  } else {
+    drives.change(
+        [&](WriteSession& session) { outcomes.push_back(carry_out_folds(session, request, drives)); });
   }
-  drives.change([&](WriteSession& session) {
-    Upkeep upkeep(session, drives.history);
-    KeepQuestion question = upkeep.question();
-    FoldOutcome outcome = fold_outcome(session, question);
-    for (const KeepStep& step : fold_steps(request, question, name)) {
-      outcome.points_gone += upkeep.fold(step.first, step.last, [&](const FoldPlan& plan) {
-        outcome.batches.push_back(plan);
-        context.observer.note("folding points " + std::to_string(plan.sets.front()) + " to " +
-                              std::to_string(plan.last) + ": needs up to " + size_text(plan.needed_bytes()) +
-                              " for a while");
-      });
-    }
-    outcome.bytes_after = stored(upkeep.question().sets);
-    outcomes.push_back(std::move(outcome));
-  });
   return outcomes;
 }
 

@@ -31,21 +31,16 @@ std::vector<SampleSpot> joined(const std::vector<SampleSpot>& spots) {
   return frames;
 }
 
-struct Measured {
-  std::uint64_t bytes = 0;
-  std::uint64_t stored = 0;
-};
-
 // Reads spots and says what a run would store of them.
 class SpotMeasure {
  public:
   SpotMeasure(int level, const Naming& naming, KnownChunks* known)
       : level_(level), naming_(naming), known_(known), cutter_(naming.key()) {}
 
-  Measured measure(const SampleSpot& spot) {
+  MeasuredSpot measure(const SampleSpot& spot) {
     content_.clear();
     wanted_ = 0;
-    Measured one;
+    MeasuredSpot one;
     std::uint64_t unread = 0;
     for (const SamplePiece& piece : spot) {
       one.bytes += piece.length;
@@ -175,17 +170,24 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
   if (number_ % step_ == 0 && !open_.empty()) sample.push_back(open_);
   if (step_ == 1) sample = joined(sample);
   SpotMeasure measure(level, naming, known);
-  std::vector<Measured> measured;
+  std::vector<MeasuredSpot> measured;
   for (const SampleSpot& spot : sample) {
     control.checkpoint();
     measured.push_back(measure.measure(spot));
     observer.advanced(measured.back().bytes, 0);
   }
 
+  SizeEstimate result = projected(measured);
+  result.spent = std::chrono::steady_clock::now() - begun;
+  return result;
+}
+
+// From the sample to everything.
+SizeEstimate SizeSampler::projected(const std::vector<MeasuredSpot>& measured) const {
   SizeEstimate result;
   result.content_bytes = bytes_;
   std::uint64_t stored = 0;
-  for (const Measured& one : measured) {
+  for (const MeasuredSpot& one : measured) {
     result.sampled_bytes += one.bytes;
     stored += one.stored;
   }
@@ -194,7 +196,7 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
       result.sampled_bytes == 0 ? 0 : static_cast<double>(stored) / static_cast<double>(result.sampled_bytes);
   // The standard error of a ratio of sums over the spots.
   double squares = 0;
-  for (const Measured& one : measured) {
+  for (const MeasuredSpot& one : measured) {
     double off = static_cast<double>(one.stored) - share * static_cast<double>(one.bytes);
     squares += off * off;
   }
@@ -208,7 +210,6 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
   result.stored_bytes = total(share);
   result.least = total(share - 2 * error);
   result.most = total(std::min(1.0, share + 2 * error));
-  result.spent = std::chrono::steady_clock::now() - begun;
   return result;
 }
 

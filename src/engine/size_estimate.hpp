@@ -31,6 +31,11 @@ struct SamplePiece {
   bool whole_file = false;
 };
 using SampleSpot = std::vector<SamplePiece>;
+// What a spot was found to take.
+struct MeasuredSpot {
+  std::uint64_t bytes = 0;
+  std::uint64_t stored = 0;
+};
 
 // Offered every file that would be read, in the order of the walk. Keeps a bounded number of spots.
 class SizeSampler {
@@ -51,6 +56,7 @@ class SizeSampler {
                         RunControl& control) const;
 
  private:
+  SizeEstimate projected(const std::vector<MeasuredSpot>& measured) const;
   void close_spot();
   void add_piece(const TreePath& path, std::uint64_t offset, std::uint64_t length, bool whole);
 

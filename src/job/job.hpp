@@ -9,8 +9,8 @@
 
 #include "base/set_facts.hpp"
 #include "calendar/phrase.hpp"
-#include "job/keep_rules.hpp"
-#include "job/renew_rules.hpp"
+#include "rules/keep_rules.hpp"
+#include "rules/renew_rules.hpp"
 
 namespace kestrum {
 

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "base/set_facts.hpp"
-#include "job/renew_rules.hpp"
+#include "rules/renew_rules.hpp"
 
 namespace kestrum {
 

@@ -3,8 +3,9 @@
 #pragma once
 
 #include "calendar/phrase.hpp"
-#include "job/job.hpp"
 #include "plan/keep_plan.hpp"
+#include "rules/keep_rules.hpp"
+#include "rules/renew_rules.hpp"
 
 namespace kestrum {
 

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "base/set_facts.hpp"
-#include "job/keep_rules.hpp"
+#include "rules/keep_rules.hpp"
 
 namespace kestrum {
 

@@ -57,12 +57,22 @@ std::optional<std::string> read_link_target(int folder_fd, const std::string& na
 
 std::optional<std::vector<std::pair<std::string, std::string>>> read_extended_attributes(int fd) {
   std::vector<std::pair<std::string, std::string>> attributes;
-  std::string path = handle_path(fd);
-  ssize_t size = listxattr(path.c_str(), nullptr, 0);
+  // Through the handle itself where it is open for reading; one that only marks a place has no such calls.
+  std::string path;
+  auto list = [&](char* out, std::size_t size) {
+    ssize_t n = path.empty() ? flistxattr(fd, out, size) : listxattr(path.c_str(), out, size);
+    if (n >= 0 || errno != EBADF || !path.empty()) return n;
+    path = handle_path(fd);
+    return listxattr(path.c_str(), out, size);
+  };
+  auto get = [&](const char* name, char* out, std::size_t size) {
+    return path.empty() ? fgetxattr(fd, name, out, size) : getxattr(path.c_str(), name, out, size);
+  };
+  ssize_t size = list(nullptr, 0);
   if (size == 0 || (size < 0 && (errno == ENOTSUP || errno == EOPNOTSUPP))) return attributes;
   if (size < 0) return std::nullopt;
   std::string names(static_cast<std::size_t>(size) + 1024, '\0');
-  size = listxattr(path.c_str(), names.data(), names.size());
+  size = list(names.data(), names.size());
   if (size < 0) return std::nullopt;
   names.resize(static_cast<std::size_t>(size));
   for (std::size_t at = 0; at < names.size();) {
@@ -70,7 +80,7 @@ std::optional<std::vector<std::pair<std::string, std::string>>> read_extended_at
     at += name.size() + 1;
     if (!is_kept(name)) continue;
     std::string value(65536, '\0');
-    ssize_t n = getxattr(path.c_str(), name.c_str(), value.data(), value.size());
+    ssize_t n = get(name.c_str(), value.data(), value.size());
     if (n < 0 && errno == ENODATA) continue;  // removed meanwhile, or not for us to see
     if (n < 0) return std::nullopt;
     value.resize(static_cast<std::size_t>(n));

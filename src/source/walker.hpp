@@ -82,7 +82,6 @@ class Walker {
   OnNote on_note_;
   OnLeftOut on_left_out_;
   std::size_t source_ = 0;
-  std::vector<TreePath> ancestors_;  // still to be shown before the source
   std::optional<TreePath> last_ancestor_parent_;
   std::vector<Folder> stack_;
   Walked now_;

@@ -40,7 +40,6 @@ class TemporaryFile {
   int create_link(const std::string& target);  // a symbolic link
   int create_node(unsigned type_and_mode, unsigned device_major, unsigned device_minor);
   int create_hard_link(int other_folder_fd, const std::string& other_name);
-  bool is_hard_link() const { return hard_link_; }
 
   int handle() const { return file_.get(); }
   const std::string& name() const { return name_; }

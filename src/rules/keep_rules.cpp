@@ -1,4 +1,4 @@
-#include "job/keep_rules.hpp"
+#include "rules/keep_rules.hpp"
 
 #include <algorithm>
 #include <charconv>

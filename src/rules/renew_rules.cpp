@@ -1,4 +1,4 @@
-#include "job/renew_rules.hpp"
+#include "rules/renew_rules.hpp"
 
 #include <charconv>
 

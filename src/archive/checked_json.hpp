@@ -35,7 +35,8 @@ struct CheckedJson {
 };
 
 // Throws Error of kind damage unless the file has exactly the sections named and each digest holds. `what`
-// names the file in the message; `keyed`: whether checks carry an `auth`. Names must live as long as the result.
+// names the file in the message; `keyed`: whether checks carry an `auth`. Names must live as long as the
+// result.
 CheckedJson read_checked_json(Bytes file, std::initializer_list<const char*> names, bool keyed,
                               const std::string& what);
 

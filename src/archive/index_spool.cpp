@@ -46,7 +46,8 @@ void IndexSpool::spill() {
   std::vector<IndexRecord> rows = take_placed();
   if (rows.empty()) return;
   try {
-    if (!scratch_) scratch_ = std::make_shared<Scratch>(Scratch{scratch_file(scratch_folder_), scratch_folder_});
+    if (!scratch_)
+      scratch_ = std::make_shared<Scratch>(Scratch{scratch_file(scratch_folder_), scratch_folder_});
     runs_.push_back(write_run(rows));
   } catch (const Error&) {
     std::error_code code;
@@ -89,14 +90,16 @@ void IndexSpool::write_page(Run& run, ByteView rows, const ChunkName& first) {
 
 Bytes IndexSpool::read_page(const Run& run, const FencePost& post) {
   Bytes page(post.frame.size);
-  ssize_t n = read_full(run.scratch->file.get(), page.data(), page.size(), static_cast<off_t>(post.frame.offset));
+  ssize_t n =
+      read_full(run.scratch->file.get(), page.data(), page.size(), static_cast<off_t>(post.frame.offset));
   if (n != static_cast<ssize_t>(page.size()))
     throw system_error("read a scratch file in", run.scratch->folder, n < 0 ? errno : EIO);
   ByteReader in(page);
   std::uint64_t ordinal = in.u64();
   std::optional<Bytes> rows = aead_.open(ordinal, {}, in.raw(in.remaining()));
   if (!rows)
-    throw Error(ErrorKind::failed, "the scratch file in " + run.scratch->folder + " was changed while in use");
+    throw Error(ErrorKind::failed,
+                "the scratch file in " + run.scratch->folder + " was changed while in use");
   return std::move(*rows);
 }
 

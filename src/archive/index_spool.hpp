@@ -16,8 +16,8 @@ namespace kestrum {
 // `expect` and `holds` are for one thread, `place` for another; `merge` comes when both have ended.
 class IndexSpool {
  public:
-  // `records_in_memory`: about 120 bytes each; 65,536 make 8 MiB. Where the folder takes nothing, the system's
-  // own for temporary files serves.
+  // `records_in_memory`: about 120 bytes each; 65,536 make 8 MiB. Where the folder takes nothing, the
+  // system's own for temporary files serves.
   explicit IndexSpool(std::string scratch_folder, std::size_t records_in_memory = 65536);
 
   // The set will hold this chunk; its place comes later.
@@ -54,7 +54,7 @@ class IndexSpool {
   std::size_t placed_ = 0;
   std::vector<Run> runs_;
   std::shared_ptr<Scratch> scratch_;
-  std::uint64_t ordinal_ = 0;  // of pages, under the one key
+  std::uint64_t ordinal_ = 0;            // of pages, under the one key
   SecretKey key_ = SecretKey::random();  // never leaves this process: the scratch file dies with it
   Aead aead_{key_};
 };

@@ -108,10 +108,10 @@ void check_features(const JsonObject& object, SetFacts& facts) {
       facts.needs_follow = true;
       continue;
     }
-    throw Error(ErrorKind::failed,
-                object.what() + " needs the feature '" + printable(feature) +
-                    "', which this version does not know",
-                "use a newer version of kestrum for this destination");
+    throw Error(
+        ErrorKind::failed,
+        object.what() + " needs the feature '" + printable(feature) + "', which this version does not know",
+        "use a newer version of kestrum for this destination");
   }
 }
 
@@ -168,10 +168,9 @@ SealCore core_from(JsonElement json, const std::string& what) {
   check_format(object);
   SealCore core;
   core.facts = facts_from(object);
-  object.only({"format",  "requires", "job",    "chain",    "set",   "sequence", "covers",
-               "kind",    "base",     "needs",  "machine",  "name",  "started",  "ended",
-               "offset",  "totals",   "problems", "files", "previous", "naming", "root",
-               "without"});
+  object.only({"format",   "requires", "job",      "chain",  "set",     "sequence", "covers", "kind",
+               "base",     "needs",    "machine",  "name",   "started", "ended",    "offset", "totals",
+               "problems", "files",    "previous", "naming", "root",    "without"});
   core.job = object.hex_array<16>("job");
   core.machine = object.text("machine");
   core.job_name = object.text("name");

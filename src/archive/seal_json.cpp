@@ -73,7 +73,8 @@ void JsonObject::only(std::initializer_list<std::string_view> names) const {
 JsonElement parse_json(std::string_view text, const std::string& what) {
   static thread_local simdjson::dom::parser parser;
   JsonElement root;
-  if (parser.parse(text.data(), text.size()).get(root) != simdjson::SUCCESS) throw damage(what + " is damaged: it is no JSON");
+  if (parser.parse(text.data(), text.size()).get(root) != simdjson::SUCCESS)
+    throw damage(what + " is damaged: it is no JSON");
   return root;
 }
 

@@ -1,6 +1,7 @@
 // Conversions between the JSON of seals and their values. Only for the .cpp files of this folder: the JSON
-// libraries stay out of the other headers. Written with one that keeps the order of members, read with one that
-// is some ten times faster: a destination of years has hundreds of seals, and each is read by every command.
+// libraries stay out of the other headers. Written with one that keeps the order of members, read with one
+// that is some ten times faster: a destination of years has hundreds of seals, and each is read by every
+// command.
 #pragma once
 
 #include <simdjson.h>
@@ -12,8 +13,8 @@
 
 namespace kestrum {
 
-using Json = nlohmann::ordered_json;           // to write
-using JsonElement = simdjson::dom::element;    // read
+using Json = nlohmann::ordered_json;         // to write
+using JsonElement = simdjson::dom::element;  // read
 
 // Reads members strictly: a missing or mistyped one is damage.
 class JsonObject {

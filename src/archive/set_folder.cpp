@@ -40,7 +40,8 @@ void remove_content(Store& store, const std::string& path) {
   }
   // What a late listing does not show yet, by the names that a set's files have.
   if (!store.traits().lists_at_once) {
-    for (const char* name : {unfinished_file, reserve_name, index_file_name}) files.push_back(path + "/" + name);
+    for (const char* name : {unfinished_file, reserve_name, index_file_name})
+      files.push_back(path + "/" + name);
     for (std::uint32_t number = 1; store.exists(path + "/" + volume_file_name(number)); ++number)
       files.push_back(path + "/" + volume_file_name(number));
   }

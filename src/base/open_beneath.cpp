@@ -14,12 +14,14 @@ namespace kestrum {
 namespace {
 
 bool same_filesystem(int a, int b) {
-  struct stat one {}, other {};
+  struct stat one {
+  }, other{};
   return fstat(a, &one) == 0 && fstat(b, &other) == 0 && one.st_dev == other.st_dev;
 }
 
 // Each step opens one component that is no link.
-FileHandle step_by_step(int folder_fd, const std::string& path, int flags, unsigned mode, bool one_filesystem) {
+FileHandle step_by_step(int folder_fd, const std::string& path, int flags, unsigned mode,
+                        bool one_filesystem) {
   FileHandle at(openat(folder_fd, ".", O_PATH | O_DIRECTORY | O_CLOEXEC));
   std::vector<std::string> parts = split(path, '/');
   for (std::size_t i = 0; at && i < parts.size(); ++i) {

@@ -56,7 +56,8 @@ bool is_utf8(std::string_view bytes) {
 
 std::string printable(std::string_view bytes) {
   // Nearly all names are plain ASCII.
-  bool plain = std::all_of(bytes.begin(), bytes.end(), [](char c) { return c >= ' ' && c <= '~' && c != '\\'; });
+  bool plain =
+      std::all_of(bytes.begin(), bytes.end(), [](char c) { return c >= ' ' && c <= '~' && c != '\\'; });
   if (plain) return std::string(bytes);
   std::string out;
   std::uint32_t code = 0;

@@ -226,8 +226,8 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
     bool same = there && there->machine == own.machine && there->name == own.name &&
                 (!state || there->job == state->job);
     if (there && !same)
-      throw Error(ErrorKind::busy, "another job has begun in " + store.describe(destination.folder) +
-                                       " at the same moment",
+      throw Error(ErrorKind::busy,
+                  "another job has begun in " + store.describe(destination.folder) + " at the same moment",
                   "run it again");
     if (!there) write_job_identity(store, destination.folder, own);
     destination.identity = there ? *there : own;

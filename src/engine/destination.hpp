@@ -36,8 +36,8 @@ DestinationChoice choose_destinations(const Job& job, const std::optional<JobSta
 // None of the job's destinations is saved by it, whichever is written to.
 void exclude_destinations(const Job& job, Selection& selection);
 
-// Writes drive.json where it is missing. Afterwards the drive has its identity. Throws Error: no_destination when
-// it cannot be written, full.
+// Writes drive.json where it is missing. Afterwards the drive has its identity. Throws Error: no_destination
+// when it cannot be written, full.
 void claim_drive(Destination& destination, const Clock& clock);
 // Writes job.json where it is missing. Needs the lock of the job's folder.
 void claim_job_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,

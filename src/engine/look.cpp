@@ -30,7 +30,8 @@ class Judge {
       out.push_back(set.sealed() ? sealed_point(set) : other_point(set));
     }
     // Where every set finds the one it names, and none is damaged, there is nothing to find out.
-    bool any_trouble = std::any_of(known_.begin(), known_.end(), [](const Known& one) { return one.damaged; });
+    bool any_trouble =
+        std::any_of(known_.begin(), known_.end(), [](const Known& one) { return one.damaged; });
     for (std::size_t place = 0; place < sealed.size() && !any_trouble; ++place) any_trouble = lacks(place);
     for (std::size_t place = 0; place < sealed.size() && (any_trouble || list_needs_); ++place)
       judge_needs(place, out[sealed[place]]);

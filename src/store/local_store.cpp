@@ -268,8 +268,9 @@ class LocalStore final : public Store {
     int code = linkat(parent.get(), aside.c_str(), parent.get(), name.c_str(), 0) == 0 ? 0 : errno;
     bool no_links = code == EPERM || code == EOPNOTSUPP || code == ENOSYS || code == EMLINK || code == EINVAL;
     if (no_links) {
-      code = renameat2(parent.get(), aside.c_str(), parent.get(), name.c_str(), RENAME_NOREPLACE) == 0 ? 0
-                                                                                                      : errno;
+      code = renameat2(parent.get(), aside.c_str(), parent.get(), name.c_str(), RENAME_NOREPLACE) == 0
+                 ? 0
+                 : errno;
       if (code == 0) return 0;
       if (code == EINVAL || code == ENOSYS) code = EOPNOTSUPP;
     }

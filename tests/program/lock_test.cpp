@@ -27,7 +27,8 @@ struct Arena {
 class SharedArena {
  public:
   SharedArena()
-      : arena_(new(mmap(nullptr, sizeof(Arena), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0)) Arena) {}
+      : arena_(new (mmap(nullptr, sizeof(Arena), PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0))
+                   Arena) {}
   ~SharedArena() { munmap(arena_, sizeof(Arena)); }
   Arena* operator->() { return arena_; }
   Arena& operator*() { return *arena_; }
@@ -220,8 +221,7 @@ TEST_F(Locks, IsExclusiveAndTakenOverWhenItsProcessIsGone) {
   }
   EXPECT_TRUE(fs::exists(lock_file()));
   for (const char* stale :
-       {"", "{}",
-        "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}",
+       {"", "{}", "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"ab\"}",
         "{\"machine\":\"skerry-1\",\"boot\":\"before\",\"pid\":1,\"start\":\"5\",\"token\":\"../../x\"}"}) {
     write_file(lock_file(), stale);
     EXPECT_NO_THROW(JobLock(*store_, "job", request())) << stale;
@@ -326,7 +326,8 @@ TEST(LockFights, RunsStartedTogetherMakeTheirPointOrSayBusy) {
   for (std::size_t at = points.out.find("\"sealed\""); at != std::string::npos;
        at = points.out.find("\"sealed\"", at + 1))
     ++count;
-  EXPECT_EQ(count, static_cast<std::size_t>(made)) << desk({"points", "wardens"}).out << desk({"history", "wardens"}).out;
+  EXPECT_EQ(count, static_cast<std::size_t>(made))
+      << desk({"points", "wardens"}).out << desk({"history", "wardens"}).out;
   for (const auto& entry : fs::directory_iterator(desk.job_folder()))
     EXPECT_FALSE(entry.path().filename().string().ends_with(".unfinished"));
 }

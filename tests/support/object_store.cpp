@@ -171,7 +171,8 @@ void ObjectStore::remove(const std::string& path) {
     fs::create_directories(root_ + "/.gone");
     write_file(grave(path), "");
     // Where nothing is below it, there is no folder.
-    for (fs::path up = fs::path(full(path)).parent_path(); up.string().size() > root_.size(); up = up.parent_path()) {
+    for (fs::path up = fs::path(full(path)).parent_path(); up.string().size() > root_.size();
+         up = up.parent_path()) {
       if (!fs::remove(up, code)) break;
     }
   });

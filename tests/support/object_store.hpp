@@ -1,6 +1,6 @@
-// A store that behaves as one for objects across a network does: whole objects only, no renaming, no appending,
-// no folders, listings that are late, errors that pass. Its objects lie in a folder, so that they outlive a
-// process that is killed.
+// A store that behaves as one for objects across a network does: whole objects only, no renaming, no
+// appending, no folders, listings that are late, errors that pass. Its objects lie in a folder, so that they
+// outlive a process that is killed.
 #pragma once
 
 #include <atomic>
@@ -12,7 +12,7 @@ namespace kestrum::test {
 
 struct ObjectStoreHabits {
   std::chrono::milliseconds late{20};  // so long a listing does not know what was put or removed
-  unsigned error_every = 7;            // so many calls; 0: never. Every other time the work is done all the same
+  unsigned error_every = 7;  // so many calls; 0: never. Every other time the work is done all the same
 };
 
 class ObjectStore final : public Store {

@@ -109,7 +109,8 @@ class PowerCutWriter final : public StoreWriter {
 
 void PowerCutStore::step() {
   ++disk_->operations;
-  if (disk_->cut_at != 0 && disk_->operations >= disk_->cut_at) throw system_error("reach", "a disk without power", EIO);
+  if (disk_->cut_at != 0 && disk_->operations >= disk_->cut_at)
+    throw system_error("reach", "a disk without power", EIO);
 }
 
 std::shared_ptr<Node> PowerCutStore::find(const std::string& path) const {
@@ -180,7 +181,8 @@ void PowerCutStore::rename(const std::string& from, const std::string& to) {
   step();
   std::shared_ptr<Node> node = find(from), source = folder_above(from), target = folder_above(to);
   if (!node) throw system_error("rename", from, ENOENT);
-  if (node->folder && ++disk_->folder_renames == disk_->fail_rename_at) throw system_error("rename", from, EIO);
+  if (node->folder && ++disk_->folder_renames == disk_->fail_rename_at)
+    throw system_error("rename", from, EIO);
   source->names.erase(last_of(from));
   target->names[last_of(to)] = node;
   disk_->pending.push_back({source, target, last_of(from), last_of(to), node});

@@ -1,6 +1,6 @@
-// A store in memory that knows what is on the drive and what only seems to be: content that was not flushed, and
-// names (made, renamed, removed) that were not. Then the power goes, and of what was not flushed each thing is
-// kept, dropped or garbled on its own.
+// A store in memory that knows what is on the drive and what only seems to be: content that was not flushed,
+// and names (made, renamed, removed) that were not. Then the power goes, and of what was not flushed each
+// thing is kept, dropped or garbled on its own.
 #pragma once
 
 #include <map>
@@ -29,10 +29,12 @@ class PowerCutStore final : public Store {
     std::shared_ptr<Node> root;
     std::vector<NameChange> pending;
     std::uint64_t operations = 0;
-    std::uint64_t cut_at = 0;    // the n-th changing operation; 0: never
+    std::uint64_t cut_at = 0;          // the n-th changing operation; 0: never
     std::uint64_t fail_rename_at = 0;  // the n-th rename of a folder fails; 0: none
     std::uint64_t folder_renames = 0;
-    Disk() : root(std::make_shared<Node>(Node{.folder = true, .now = {}, .durable = {}, .names = {}, .durable_names = {}})) {}
+    Disk()
+        : root(std::make_shared<Node>(
+              Node{.folder = true, .now = {}, .durable = {}, .names = {}, .durable_names = {}})) {}
     // All is flushed.
     void settle();
     // The power goes; what comes back. `keep`: of 100, how likely each unflushed thing is kept.

@@ -1,5 +1,5 @@
-// The drive goes away in the middle of a run, a pruning, a folding: unmounted, mounted read-only, another one in
-// its place. Nothing is written elsewhere, earlier points stay whole, the result says what happened.
+// The drive goes away in the middle of a run, a pruning, a folding: unmounted, mounted read-only, another one
+// in its place. Nothing is written elsewhere, earlier points stay whole, the result says what happened.
 #include <gtest/gtest.h>
 #include <sys/mount.h>
 #include <unistd.h>
@@ -34,7 +34,8 @@ class DriveAway : public testing::TestWithParam<AwayCase> {
     // The other drive is somebody's, with an identity of its own.
     write_drive(*open_local_store(other_), {random_id(), "petrel-2", {}, "", false});
     for (int i = 0; i < 12; ++i)
-      write_file(bench_.source() + "/f" + std::to_string(i), noise(3000 + 100 * static_cast<std::size_t>(i), i));
+      write_file(bench_.source() + "/f" + std::to_string(i),
+                 noise(3000 + 100 * static_cast<std::size_t>(i), i));
     points_[bench_.run_good()] = take_snapshot(bench_.source());
   }
   void TearDown() override {
@@ -68,7 +69,7 @@ class DriveAway : public testing::TestWithParam<AwayCase> {
   void refill() {
     while (bench_.points().size() < 5) {
       ++changed_;
-    write_file(bench_.source() + "/f" + std::to_string(changed_ % 12), noise(4000, 1000 + changed_));
+      write_file(bench_.source() + "/f" + std::to_string(changed_ % 12), noise(4000, 1000 + changed_));
       Sequence point = bench_.run_good();
       points_[point] = take_snapshot(bench_.source());
     }
@@ -92,7 +93,8 @@ class DriveAway : public testing::TestWithParam<AwayCase> {
   struct Bench : Workbench {
     Bench()
         : Workbench(
-              "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\nencryption = \"none\"\n[check]\n"
+              "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\nencryption = "
+              "\"none\"\n[check]\n"
               "after-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n") {}
     std::vector<Sequence> points_on(const std::string& root) const {
       std::vector<Sequence> out;
@@ -173,18 +175,17 @@ TEST_P(DriveAway, AtFortyMoments) {
   EXPECT_TRUE(bench_.verified().good());
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    Ways, DriveAway,
-    testing::Values(AwayCase{"run_unmounted", Away::unmounted, Verb::run},
-                    AwayCase{"run_read_only", Away::read_only, Verb::run},
-                    AwayCase{"run_replaced", Away::replaced, Verb::run},
-                    AwayCase{"prune_unmounted", Away::unmounted, Verb::prune},
-                    AwayCase{"prune_read_only", Away::read_only, Verb::prune},
-                    AwayCase{"prune_replaced", Away::replaced, Verb::prune},
-                    AwayCase{"fold_unmounted", Away::unmounted, Verb::fold},
-                    AwayCase{"fold_read_only", Away::read_only, Verb::fold},
-                    AwayCase{"fold_replaced", Away::replaced, Verb::fold}),
-    [](const auto& way) { return way.param.name; });
+INSTANTIATE_TEST_SUITE_P(Ways, DriveAway,
+                         testing::Values(AwayCase{"run_unmounted", Away::unmounted, Verb::run},
+                                         AwayCase{"run_read_only", Away::read_only, Verb::run},
+                                         AwayCase{"run_replaced", Away::replaced, Verb::run},
+                                         AwayCase{"prune_unmounted", Away::unmounted, Verb::prune},
+                                         AwayCase{"prune_read_only", Away::read_only, Verb::prune},
+                                         AwayCase{"prune_replaced", Away::replaced, Verb::prune},
+                                         AwayCase{"fold_unmounted", Away::unmounted, Verb::fold},
+                                         AwayCase{"fold_read_only", Away::read_only, Verb::fold},
+                                         AwayCase{"fold_replaced", Away::replaced, Verb::fold}),
+                         [](const auto& way) { return way.param.name; });
 
 // A drive whose content was copied elsewhere is not that drive.
 TEST(DriveIdentity, ACopyIsNotTheDrive) {

@@ -51,7 +51,8 @@ class PowerCuts {
       bool through = false;
       for (unsigned keep : {0u, 100u, 50u, 80u}) {
         through = one_cut(cut, keep);
-        if (!failure_.empty()) return failure_ + " (cut at " + std::to_string(cut) + ", keeping " + std::to_string(keep) + " %)";
+        if (!failure_.empty())
+          return failure_ + " (cut at " + std::to_string(cut) + ", keeping " + std::to_string(keep) + " %)";
       }
       ++cuts_;
       if (through) break;
@@ -111,7 +112,9 @@ class PowerCuts {
     try {
       std::vector<Sequence> points;
       if (PowerCutStore(disk_).exists("skerry-1/job/job.json")) points = bench_.points();
-      auto has = [&](Sequence point) { return std::find(points.begin(), points.end(), point) != points.end(); };
+      auto has = [&](Sequence point) {
+        return std::find(points.begin(), points.end(), point) != points.end();
+      };
       Sequence newest = first() ? 1 : 5;
       if (made && !has(newest)) return fail("a point that was reported is gone");
       if (!first() && !has(4)) return fail("the newest point is gone");
@@ -128,7 +131,9 @@ class PowerCuts {
       // What the power took of a point that nobody was told of yet is no loss; anything else would be.
       VerifyResult verified = bench_.verified();
       for (const PointVerdict& point : verified.points) {
-        if (!point.good()) return fail("point " + std::to_string(point.sequence) + " is damaged: " + (point.findings.empty() ? "" : point.findings[0]));
+        if (!point.good())
+          return fail("point " + std::to_string(point.sequence) +
+                      " is damaged: " + (point.findings.empty() ? "" : point.findings[0]));
       }
       for (Sequence point : bench_.points()) restore(point);
       for (const StoreEntry& entry : PowerCutStore(disk_).list("skerry-1/job")) {
@@ -146,7 +151,8 @@ class PowerCuts {
     std::filesystem::remove_all(to);
     try {
       RestoreResult result = bench_.restore_to(to, point);
-      if (!result.problems.empty()) return fail("point " + std::to_string(point) + ": " + result.problems[0].reason);
+      if (!result.problems.empty())
+        return fail("point " + std::to_string(point) + ": " + result.problems[0].reason);
     } catch (const Error& error) {
       return fail("point " + std::to_string(point) + ": " + error.what());
     }
@@ -173,8 +179,8 @@ class PowerCuts {
   int cuts_ = 0;
 };
 
-constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders, Work::run,
-                             Work::prune,     Work::fold,                   Work::run_with_failing_rename};
+constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders, Work::run, Work::prune,
+                             Work::fold,      Work::run_with_failing_rename};
 const char* const work_names[] = {"a first run", "a first run into folders that are there",
                                   "a run",       "a pruning",
                                   "a folding",   "a run whose last renaming fails"};
@@ -193,14 +199,11 @@ struct FlushCase {
   const char* flush;
   Work work;
 };
-constexpr FlushCase flush_cases[] = {{"content of a file", Work::run},
-                                     {"name of a small file", Work::run},
-                                     {"name of a folder", Work::first_run},
-                                     {"name of drive.json", Work::first_run_into_folders},
-                                     {"folder of a new set", Work::run},
-                                     {"names of a set's files", Work::run},
-                                     {"mark of removal", Work::prune},
-                                     {"files taken over by folding", Work::fold}};
+constexpr FlushCase flush_cases[] = {
+    {"content of a file", Work::run},      {"name of a small file", Work::run},
+    {"name of a folder", Work::first_run}, {"name of drive.json", Work::first_run_into_folders},
+    {"folder of a new set", Work::run},    {"names of a set's files", Work::run},
+    {"mark of removal", Work::prune},      {"files taken over by folding", Work::fold}};
 
 class LeftOutFlush : public testing::TestWithParam<FlushCase> {};
 
@@ -218,9 +221,9 @@ INSTANTIATE_TEST_SUITE_P(Each, LeftOutFlush, testing::ValuesIn(flush_cases));
 TEST(LeftOutFlushes, AreAllThereAre) {
   ASSERT_EQ(std::size(flush_cases), std::size(all_flush_points));
   for (const char* name : all_flush_points) {
-    EXPECT_TRUE(std::any_of(std::begin(flush_cases), std::end(flush_cases),
-                            [&](const FlushCase& one) { return std::string(one.flush) == name; }))
-        << name;
+    EXPECT_TRUE(std::any_of(std::begin(flush_cases), std::end(flush_cases), [&](const FlushCase& one) {
+      return std::string(one.flush) == name;
+    })) << name;
   }
 }
 

@@ -1,4 +1,5 @@
-// What one command opens and derives, what it says of a point that is gone, and that a broken home stops nothing.
+// What one command opens and derives, what it says of a point that is gone, and that a broken home stops
+// nothing.
 #include <gtest/gtest.h>
 #include <sys/mount.h>
 #include <unistd.h>
@@ -29,7 +30,8 @@ Opened count(Workbench& bench, F&& command) {
 }
 
 TEST(Session, EachSealIsOpenedOnceACommand) {
-  Workbench bench("[how]\nrenew = \"every 5 sets\"\n[protect]\nencryption = \"none\"\n[keep]\npoints = \"100 points\"\n");
+  Workbench bench(
+      "[how]\nrenew = \"every 5 sets\"\n[protect]\nencryption = \"none\"\n[keep]\npoints = \"100 points\"\n");
   for (int i = 0; i < 12; ++i) {
     write_file(bench.source() + "/f", std::to_string(i));
     bench.run_good();
@@ -58,7 +60,9 @@ TEST(Session, EachSealIsOpenedOnceACommand) {
 
 class Encrypted : public testing::Test {
  protected:
-  Encrypted() : bench_("[how]\nrenew = \"every 2 sets\"\n[protect]\npassphrase = \"file:" + pass() + "\"\n[keep]\npoints = \"100 points\"\n") {
+  Encrypted()
+      : bench_("[how]\nrenew = \"every 2 sets\"\n[protect]\npassphrase = \"file:" + pass() +
+               "\"\n[keep]\npoints = \"100 points\"\n") {
     for (int i = 0; i < 9; ++i) {
       write_file(bench_.source() + "/f", std::to_string(i));
       bench_.run_good();
@@ -140,8 +144,10 @@ class BrokenHome : public testing::Test {
     ASSERT_TRUE(outcome.entry.sequence) << outcome.entry.message;
     EXPECT_EQ(outcome.entry.exit_code, 1);
     bool told = false;
-    for (const Problem& problem : outcome.problems) told = told || problem.operation.find(said) != std::string::npos;
-    EXPECT_TRUE(told) << said << ": " << (outcome.problems.empty() ? "no problem" : outcome.problems[0].operation);
+    for (const Problem& problem : outcome.problems)
+      told = told || problem.operation.find(said) != std::string::npos;
+    EXPECT_TRUE(told) << said << ": "
+                      << (outcome.problems.empty() ? "no problem" : outcome.problems[0].operation);
     EXPECT_EQ(bench_.restored(*outcome.entry.sequence).at("a").content, "y");
   }
   std::string state() const { return bench_.path("home/state"); }

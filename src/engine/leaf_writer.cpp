@@ -59,7 +59,9 @@ void LeafWriter::restore(const Entry& entry, const TreePath& place) {
   if (earlier) {
     int code = file.create_hard_link(earlier.get(), earlier_name);
     if (code == 0) return finish(entry, file, *spot);
-    state_.lose(entry.path, "link to its other name", system_reason(code) + "; it is one of its own");
+    state_.lose(entry.path, "link to its other name",
+                system_reason(code) +
+                    (entry.type == EntryType::file ? "; it is a file of its own" : "; it is one of its own"));
   }
   if (entry.has_content()) {
     check_target(file.create_file(), "create the file", state_.request);

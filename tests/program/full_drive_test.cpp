@@ -150,8 +150,8 @@ TEST(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
   desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
   write_file(desk.source() + "/photo", noise(1, 300000));
   for (int run = 0; run < 4; ++run) ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
-  // The index of a set gathers in the machine's own scratch folder, which has no room; 140,000 files of their
-  // own.
+  // The index of a set gathers in the machine's own scratch folder, or where the system keeps temporary
+  // files, and neither has room; 140,000 files of their own.
   for (int n = 0; n < 140; ++n) {
     std::filesystem::create_directories(desk.source() + "/" + std::to_string(n));
     for (int k = 0; k < 1000; ++k)
@@ -160,6 +160,7 @@ TEST(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
   }
   Mounted tiny("tmpfs", desk.folder / "home/state/scratch", "-t tmpfs -o size=64k");
   ASSERT_TRUE(tiny.good());
+  desk.program.environment["TMPDIR"] = desk.folder / "home/state/scratch";
   Ran ran = desk({"run", "wardens", "--quiet"});
   EXPECT_EQ(ran.exit, 9) << ran.err;
   EXPECT_TRUE(holds(ran.err, "scratch")) << ran.err;

@@ -45,7 +45,6 @@ void look(const std::string& root, const std::string& below, Snapshot& out) {
   if (S_ISREG(status.st_mode)) {
     seen.type = 'f';
     seen.content = read_file(path);
-    seen.links = status.st_nlink;
   } else if (S_ISDIR(status.st_mode)) {
     seen.type = 'd';
   } else if (S_ISLNK(status.st_mode)) {
@@ -58,6 +57,7 @@ void look(const std::string& root, const std::string& below, Snapshot& out) {
     seen.type = 'p';
   }
   bool folder = seen.type == 'd';
+  if (!folder) seen.links = status.st_nlink;
   out[below] = std::move(seen);
   if (!folder) return;
   DIR* dir = opendir(path.c_str());

@@ -54,7 +54,7 @@ void fill(const std::string& folder, int folders, int files, std::size_t size) {
 TEST(Access, ANoChangeIncrementOpensNoFile) {
   Workbench bench;
   fill(bench.source(), 10, 20, 100);
-  sleep(4);  // every file is over three seconds old at its first reading
+  bench.settle_files();
   bench.run_good();
   OpenWatch watch(bench.source());
   RunOutcome second = bench.run();

@@ -61,7 +61,7 @@ TEST(Runs, DamageThatIsKnownIsSavedAnew) {
   TreeMaker maker(bench.source(), 21);
   maker.grow(80);
   write_file(bench.source() + "/large", std::string(9u << 20, 'l') + "end");
-  sleep(4);
+  bench.settle_files();
   bench.run_good();
   Snapshot tree = take_snapshot(bench.source());
   // A byte in the first content frame.
@@ -179,7 +179,7 @@ TEST(Runs, StoppingLeavesNothing) {
 TEST(Preview, CountsWithoutWriting) {
   Workbench bench;
   for (int i = 0; i < 10; ++i) write_file(bench.source() + "/f" + std::to_string(i), std::string(1000, 'x'));
-  sleep(4);
+  bench.settle_files();
   bench.run_good();
   write_file(bench.source() + "/f1", "changed");
   write_file(bench.source() + "/new", "new");

@@ -1,6 +1,8 @@
 // Bringing files back: clashes, layouts, links, and targets that try to lead elsewhere.
+#include <fcntl.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "support/workbench.hpp"
@@ -144,6 +146,26 @@ TEST(RestoreLinks, OneMemberOfAHardLinkGroupHasItsContent) {
   restore(subject, {}, request, *bench.observer, bench.control, {});
   EXPECT_EQ(read_file(bench.path("out/c")), "shared");
   EXPECT_EQ(bench.restored(1).at("a").links, 3u);
+}
+
+TEST(RestoreLinks, WhatIsNoFileKeepsItsOtherNames) {
+  Workbench bench;
+  std::string pipe = bench.source() + "/pipe";
+  ASSERT_EQ(mkfifo(pipe.c_str(), 0640), 0);
+  fs::create_hard_link(pipe, bench.source() + "/pipe-again");
+  fs::create_symlink("season/2027", bench.source() + "/current");
+  ASSERT_EQ(linkat(AT_FDCWD, (bench.source() + "/current").c_str(), AT_FDCWD,
+                   (bench.source() + "/newest").c_str(), 0),
+            0);
+  if (geteuid() == 0) {
+    ASSERT_EQ(mknod((bench.source() + "/null").c_str(), S_IFCHR | 0600, makedev(1, 3)), 0);
+    fs::create_hard_link(bench.source() + "/null", bench.source() + "/void");
+  }
+  bench.run_good();
+  Snapshot back = bench.restored(1);
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), back), "");
+  EXPECT_EQ(back.at("pipe").links, 2u);
+  EXPECT_EQ(back.at("newest").links, 2u);
 }
 
 TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {

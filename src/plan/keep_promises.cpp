@@ -15,13 +15,15 @@ bool counts(const KeptSet& set) {
 
 // Which hour, day, week (Monday first), month or year of local time.
 std::int64_t period(Instant when, Span::Unit unit) {
+  if (unit == Span::Unit::month || unit == Span::Unit::year) {
+    LocalMinute date = to_local(when);
+    return unit == Span::Unit::month ? std::int64_t{date.year} * 12 + date.month : std::int64_t{date.year};
+  }
   std::int64_t local = when.seconds + local_offset_seconds(when);
   auto whole = [&](std::int64_t seconds) { return (local - (local < 0 ? seconds - 1 : 0)) / seconds; };
   if (unit == Span::Unit::hour) return whole(3600);
   if (unit == Span::Unit::day) return whole(86400);
-  if (unit == Span::Unit::week) return (whole(86400) + 3) / 7;  // 1970-01-01 was a Thursday
-  LocalMinute date = to_local(when);
-  return unit == Span::Unit::month ? std::int64_t{date.year} * 12 + date.month : std::int64_t{date.year};
+  return (whole(86400) + 3) / 7;  // 1970-01-01 was a Thursday
 }
 
 class Wanted {
@@ -59,46 +61,47 @@ class Wanted {
 
   void by_points(unsigned most) {
     std::string rule = "points = " + count_text(most, "point");
+    std::string reason = "one of the newest " + count_text(most, "point");
     unsigned seen = 0;
     for (std::size_t i = sets_.size(); i-- > 0 && seen < most;) {
       if (counts(sets_[i])) ++seen;
-      want(i, rule, "one of the newest " + count_text(most, "point"));
+      want(i, rule, reason);
     }
   }
 
   void by_chains(unsigned most) {
     std::string rule = "chains = " + count_text(most, "chain");
+    std::string reason = "of the newest " + count_text(most, "chain");
     std::map<std::size_t, bool> good;
     for (std::size_t i = 0; i < sets_.size(); ++i) good[chains_[i]] |= counts(sets_[i]);
     unsigned seen = 0;
     for (auto chain = good.rbegin(); chain != good.rend() && seen < most; ++chain) {
       if (chain->second) ++seen;
       for (std::size_t i = 0; i < sets_.size(); ++i) {
-        if (chains_[i] == chain->first) want(i, rule, "of the newest " + count_text(most, "chain"));
+        if (chains_[i] == chain->first) want(i, rule, reason);
       }
     }
   }
 
   void by_age(const Span& age) {
-    std::string rule = "age = " + age.text();
+    std::string rule = "age = " + age.text(), reason = "not older than " + age.text();
     if (hold_still(rule)) return;
     Instant since = before(question_.now, age);
     std::map<std::size_t, Sequence> young;  // of a chain
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (sets_[i].facts.started < since) continue;
       young[chains_[i]] = sets_[i].facts.sequence;
-      want(i, rule, "not older than " + age.text());
+      want(i, rule, reason);
     }
     for (std::size_t i = 0; !question_.endless && i < sets_.size(); ++i) {
       auto found = young.find(chains_[i]);
       if (found != young.end())
-        want(i, rule,
-             "point " + std::to_string(found->second) + " of its chain is not older than " + age.text());
+        want(i, rule, "point " + std::to_string(found->second) + " of its chain is " + reason);
     }
   }
 
   void by_thinning(const ThinRule& thin) {
-    std::string rule = "thin = " + thin.text();
+    std::string text = thin.text(), rule = "thin = " + text;
     if (hold_still(rule)) return;
     std::optional<Instant> since;
     if (thin.during) since = before(question_.now, *thin.during);
@@ -106,12 +109,12 @@ class Wanted {
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (since && sets_[i].facts.started < *since) continue;
       if (!thin.one_each) {
-        want(i, rule, thin.text());
+        want(i, rule, text);
       } else if (counts(sets_[i])) {
         last[period(sets_[i].facts.started, *thin.one_each)] = i;
       }
     }
-    for (const auto& [_, i] : last) want(i, rule, thin.text() + ", the last of them");
+    for (const auto& [_, i] : last) want(i, rule, text + ", the last of them");
   }
 
   const KeepQuestion& question_;

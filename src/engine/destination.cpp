@@ -202,6 +202,10 @@ void claim_drive(Destination& destination, const Clock& clock) {
                         clock.simulated()};
     // Two that come first at the same moment: one of them names the drive.
     destination.drive = create_drive(store, drive) ? drive : read_drive(store);
+    if (!destination.drive)
+      throw Error(ErrorKind::busy,
+                  "somebody else begins in " + printable(destination.root) + " at the same moment",
+                  "run it again");
     return;
   }
   if (destination.moved) {

@@ -117,7 +117,7 @@ JobLock::JobLock(Store& store, const std::string& folder, const LockRequest& req
   if (!hold_) {
     std::optional<Bytes> there = store_.try_read_all(path_, most_bytes);
     Holder holder = there ? holder_of(*there) : Holder{};
-    refuse(holder.token.empty() ? "" : who(holder));
+    refuse(holder.token.empty() ? "" : who(holder), "wait until it has ended");
   }
   set_held(token_, true);
   try {
@@ -134,10 +134,10 @@ JobLock::JobLock(Store& store, const std::string& folder, const LockRequest& req
   if (request_.shared) start_heartbeat();
 }
 
-void JobLock::refuse(const std::string& who) const {
+void JobLock::refuse(const std::string& who, const std::string& hint) const {
   throw Error(ErrorKind::busy,
               "another run is writing this job's sets" + (who.empty() ? std::string() : " (" + who + ")"),
-              "wait until it has ended; if that machine surely does not write any more, give --break-lock");
+              hint);
 }
 
 void JobLock::acquire() {
@@ -148,7 +148,11 @@ void JobLock::acquire() {
     Holder holder = holder_of(*seen);
     if (!is_gone(holder, request_.machine)) {
       // Of a process of this machine the system knows better than anybody whether it is there.
-      if (!request_.break_lock || is_of_this_boot(holder)) refuse(who(holder));
+      if (!request_.break_lock || is_of_this_boot(holder))
+        refuse(who(holder), is_of_this_boot(holder)
+                                ? "wait until it has ended"
+                                : "wait until it has ended; if that machine surely does not "
+                                  "write any more, give --break-lock");
       if (request_.shared) wait_for_silence(holder.token);
       if (request_.note) request_.note("the lock of " + who(holder) + " is broken, as asked");
     }

@@ -48,7 +48,7 @@ class JobLock {
   void clear_leftovers();
   void start_heartbeat();
   std::string beat_path(const std::string& token) const { return path_ + ".beat-" + token; }
-  [[noreturn]] void refuse(const std::string& who) const;
+  [[noreturn]] void refuse(const std::string& who, const std::string& hint) const;
 
   Store& store_;
   LockRequest request_;

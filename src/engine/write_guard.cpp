@@ -9,7 +9,8 @@ std::optional<Error> WriteGuard::drive_trouble() const {
   std::string shown = printable(destination_.root);
   try {
     std::optional<DriveIdentity> now = read_drive(*open_local_store(destination_.root));
-    if (now)
+    bool same = now && destination_.drive && now->id == destination_.drive->id;
+    if (now && !same)
       return Error(
           ErrorKind::wrong_drive,
           "another drive was mounted at " + shown + " meanwhile: it is '" + printable(now->name) + "'",

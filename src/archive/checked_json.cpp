@@ -38,6 +38,7 @@ CheckedJson read_checked_json(Bytes file, std::initializer_list<const char*> nam
   const std::string_view all = as_text(out.file);
   std::string_view rest = all;
   constexpr std::size_t hex_size = 2 * sizeof(Digest);
+  out.sections.reserve(names.size());
   DigestStream stream;
   std::size_t digested = 0;
   take(rest, "{\n", what);
@@ -47,9 +48,11 @@ CheckedJson read_checked_json(Bytes file, std::initializer_list<const char*> nam
     take(rest, name, what);
     take(rest, "\":", what);
     section.begin = all.size() - rest.size();
-    section.size = rest.find(",\n");
-    if (section.size == std::string_view::npos) throw damage(what + " is damaged");
-    rest.remove_prefix(section.size + 2);
+    std::size_t line = rest.find('\n');
+    if (line == 0 || line == std::string_view::npos) throw damage(what + " is damaged");
+    section.size = line - 1;
+    rest.remove_prefix(section.size);
+    take(rest, ",\n", what);
     section.before = all.size() - rest.size();
     take(rest, "\"", what);
     take(rest, name, what);

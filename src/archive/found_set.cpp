@@ -28,12 +28,12 @@ class SealPair {
 
  private:
   void look_at(const std::string& path) {
+    if (found_.seal && store_.holds(path, found_.seal->checked.file).value_or(false)) return;
     std::optional<Bytes> bytes = store_.try_read_all(path, limits::seal_file);
     if (!bytes) {
       missing_ = true;
       return;
     }
-    if (found_.seal && *bytes == found_.seal->checked.file) return;
     Seal seal = decode_seal(std::move(*bytes), store_.describe(path));
     if (seal.core.job != job_) {
       found_.findings.push_back(store_.describe(path) + " belongs to another job");

@@ -108,18 +108,20 @@ std::string set_folder_name(Sequence sequence, Instant started, std::int32_t off
 }
 
 std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const std::string& name) {
-  SetFolder folder{name, in_folder(job_folder, name), 0, name.ends_with(unfinished_mark),
-                   name.ends_with(removing_mark)};
   std::size_t end = name.find('_');
   if (end == std::string::npos || end < 6) return std::nullopt;
-  auto [last, code] = std::from_chars(name.data(), name.data() + end, folder.sequence);
-  if (code != std::errc() || last != name.data() + end || folder.sequence == 0) return std::nullopt;
-  return folder;
+  Sequence sequence = 0;
+  auto [last, code] = std::from_chars(name.data(), name.data() + end, sequence);
+  if (code != std::errc() || last != name.data() + end || sequence == 0) return std::nullopt;
+  return SetFolder{name, in_folder(job_folder, name), sequence, name.ends_with(unfinished_mark),
+                   name.ends_with(removing_mark)};
 }
 
 std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder) {
+  std::vector<StoreEntry> entries = store.list(job_folder);
   std::vector<SetFolder> folders;
-  for (const StoreEntry& entry : store.list(job_folder)) {
+  folders.reserve(entries.size());
+  for (const StoreEntry& entry : entries) {
     if (!entry.folder) continue;
     std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name);
     if (!folder) continue;
@@ -127,10 +129,12 @@ std::vector<SetFolder> list_set_folders(const Store& store, const std::string& j
       folder->unfinished = folder->unfinished || store.exists(folder->path + "/" + unfinished_file);
       folder->removing = folder->removing || store.exists(folder->path + "/" + removing_file);
     }
-    folders.push_back(*folder);
+    folders.push_back(std::move(*folder));
   }
-  std::stable_sort(folders.begin(), folders.end(),
-                   [](const auto& a, const auto& b) { return a.sequence < b.sequence; });
+  // By name they are in order already, up to set 999999.
+  auto earlier = [](const SetFolder& a, const SetFolder& b) { return a.sequence < b.sequence; };
+  if (!std::is_sorted(folders.begin(), folders.end(), earlier))
+    std::stable_sort(folders.begin(), folders.end(), earlier);
   return folders;
 }
 

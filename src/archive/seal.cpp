@@ -32,9 +32,9 @@ Json files_json(const std::vector<SealedFile>& files) {
 
 std::vector<SealedFile> files_from(const simdjson::dom::array& list, const std::string& what) {
   std::vector<SealedFile> files;
+  files.reserve(list.size());
   for (JsonElement item : list) {
     JsonObject object(item, what);
-    object.only({"slot", "name", "set", "number", "size", "digest"});
     SealedFile file;
     file.slot = static_cast<std::uint32_t>(object.number("slot", UINT32_MAX));
     file.name = object.text("name");
@@ -43,6 +43,7 @@ std::vector<SealedFile> files_from(const simdjson::dom::array& list, const std::
     file.number = static_cast<std::uint32_t>(object.number("number", UINT32_MAX));
     file.size = object.number("size");
     file.digest = object.hex_array<32>("digest");
+    object.only({"slot", "name", "set", "number", "size", "digest"});
     files.push_back(std::move(file));
   }
   return files;
@@ -132,6 +133,9 @@ void read_needs(const JsonObject& object, SetFacts& facts) {
     facts.needs.push_back(
         {static_cast<Sequence>(need.number("sequence", INT32_MAX)), need.hex_array<16>("set")});
   }
+}
+
+void read_without(const JsonObject& object, SetFacts& facts) {
   if (!facts.needs_follow) return;
   for (JsonElement item : object.array("without")) {
     std::uint64_t sequence = 0;
@@ -140,18 +144,20 @@ void read_needs(const JsonObject& object, SetFacts& facts) {
   }
 }
 
-SetFacts facts_from(const JsonObject& object) {
-  SetFacts facts;
-  check_features(object, facts);
+void read_place(const JsonObject& object, SetFacts& facts) {
   facts.chain = object.hex_array<16>("chain");
   facts.set = object.hex_array<16>("set");
   facts.sequence = static_cast<Sequence>(object.number("sequence", INT32_MAX));
-  std::optional<Kind> kind = parse_kind(object.view("kind"));
-  if (!kind || facts.sequence == 0) object.broken();
-  facts.kind = *kind;
+  if (facts.sequence == 0) object.broken();
   read_covers(object, facts);
+  std::optional<Kind> kind = parse_kind(object.view("kind"));
+  if (!kind) object.broken();
+  facts.kind = *kind;
   if (!object.is_null("base")) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
   read_needs(object, facts);
+}
+
+void read_times_and_totals(const JsonObject& object, SetFacts& facts) {
   facts.started = object.instant("started");
   facts.ended = object.instant("ended");
   std::int64_t offset = object.integer("offset");
@@ -160,24 +166,27 @@ SetFacts facts_from(const JsonObject& object) {
   JsonObject totals(object.at("totals"), object.what());
   for (const TotalField& field : total_fields) facts.totals.*field.member = totals.number(field.name);
   facts.problems = object.number("problems");
-  return facts;
 }
 
+// In the order in which core_json writes.
 SealCore core_from(JsonElement json, const std::string& what) {
   JsonObject object(json, what);
-  check_format(object);
   SealCore core;
-  core.facts = facts_from(object);
-  object.only({"format",   "requires", "job",      "chain",  "set",     "sequence", "covers", "kind",
-               "base",     "needs",    "machine",  "name",   "started", "ended",    "offset", "totals",
-               "problems", "files",    "previous", "naming", "root",    "without"});
+  check_format(object);
+  check_features(object, core.facts);
   core.job = object.hex_array<16>("job");
+  read_place(object, core.facts);
   core.machine = object.text("machine");
   core.job_name = object.text("name");
+  read_times_and_totals(object, core.facts);
   core.files = files_from(object.array("files"), what);
   if (!object.is_null("previous")) core.previous = object.hex_array<32>("previous");
   core.naming = box_from(object.at("naming"), what);
   core.root = box_from(object.at("root"), what);
+  read_without(object, core.facts);
+  object.only({"format",   "requires", "job",      "chain",  "set",     "sequence", "covers", "kind",
+               "base",     "needs",    "machine",  "name",   "started", "ended",    "offset", "totals",
+               "problems", "files",    "previous", "naming", "root",    "without"});
   return core;
 }
 

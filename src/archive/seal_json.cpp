@@ -10,61 +10,74 @@ namespace kestrum {
 
 JsonObject::JsonObject(JsonElement json, const std::string& what) : what_(what) {
   if (json.get(json_) != simdjson::SUCCESS) broken();
+  here_ = json_.begin();
 }
 
 void JsonObject::broken() const {
   throw damage(what_ + " is damaged: its members are not as they must be");
 }
 
-JsonElement JsonObject::at(const char* name) const {
-  JsonElement member;
-  if (json_.at_key(name).get(member) != simdjson::SUCCESS) broken();
-  return member;
+JsonElement JsonObject::at(std::string_view name) const {
+  // The next one, else the one asked for last, else any.
+  auto found = here_;
+  if (begun_ && found != json_.end()) ++found;
+  begun_ = true;
+  if (found == json_.end() || found.key() != name) {
+    bool again = here_ != json_.end() && here_.key() == name;
+    in_turn_ = in_turn_ && again;
+    found = again ? here_ : json_.begin();
+    while (found != json_.end() && found.key() != name) ++found;
+  }
+  if (found == json_.end()) broken();
+  here_ = found;
+  return found.value();
 }
 
-std::uint64_t JsonObject::number(const char* name, std::uint64_t limit) const {
+std::uint64_t JsonObject::number(std::string_view name, std::uint64_t limit) const {
   std::uint64_t value = 0;
   if (at(name).get(value) != simdjson::SUCCESS || value > limit) broken();
   return value;
 }
 
-std::int64_t JsonObject::integer(const char* name) const {
+std::int64_t JsonObject::integer(std::string_view name) const {
   std::int64_t value = 0;
   if (at(name).get(value) != simdjson::SUCCESS) broken();
   return value;
 }
 
-bool JsonObject::boolean(const char* name) const {
+bool JsonObject::boolean(std::string_view name) const {
   bool value = false;
   if (at(name).get(value) != simdjson::SUCCESS) broken();
   return value;
 }
 
-simdjson::dom::array JsonObject::array(const char* name) const {
+simdjson::dom::array JsonObject::array(std::string_view name) const {
   simdjson::dom::array value;
   if (at(name).get(value) != simdjson::SUCCESS) broken();
   return value;
 }
 
-std::string_view JsonObject::view(const char* name) const {
+std::string_view JsonObject::view(std::string_view name) const {
   std::string_view value;
   if (at(name).get(value) != simdjson::SUCCESS) broken();
   return value;
 }
 
-Bytes JsonObject::hex(const char* name) const {
+Bytes JsonObject::hex(std::string_view name) const {
   std::optional<Bytes> bytes = from_hex(view(name));
   if (!bytes) broken();
   return std::move(*bytes);
 }
 
-Instant JsonObject::instant(const char* name) const {
+Instant JsonObject::instant(std::string_view name) const {
   std::optional<Instant> when = parse_utc(view(name));
   if (!when) broken();
   return *when;
 }
 
 void JsonObject::only(std::initializer_list<std::string_view> names) const {
+  auto rest = here_;
+  if (in_turn_ && begun_ && ++rest == json_.end()) return;
   for (auto [name, value] : json_) {
     if (std::find(names.begin(), names.end(), name) == names.end()) broken();
   }
@@ -144,8 +157,9 @@ Json box_json(const SaltedBox& box) {
 
 SaltedBox box_from(JsonElement json, const std::string& what) {
   JsonObject object(json, what);
+  SaltedBox box{object.hex_array<32>("salt"), object.hex("box")};
   object.only({"salt", "box"});
-  return {object.hex_array<32>("salt"), object.hex("box")};
+  return box;
 }
 
 void check_format(const JsonObject& object) {

@@ -1,5 +1,7 @@
 #include "archive/set_folder.hpp"
 
+#include <algorithm>
+
 #include "base/flush_point.hpp"
 
 namespace kestrum {
@@ -114,13 +116,14 @@ std::string locate_file(const Store& store, const FoundSet& set, const SealedFil
 }
 
 std::vector<FileTrouble> look_at_sizes(const Store& store, const FoundSet& set) {
-  std::map<std::string, std::uint64_t> there;
-  for (const StoreEntry& entry : store.list(set.folder.path)) there[entry.name] = entry.size;
+  std::vector<StoreEntry> there = store.list(set.folder.path);
   std::vector<FileTrouble> troubles;
   for (const SealedFile& file : set.seal->core.files) {
-    auto found = there.find(file.name);
-    bool missing = found == there.end();
-    if (!missing && found->second == file.size) continue;
+    auto found =
+        std::lower_bound(there.begin(), there.end(), file.name,
+                         [](const StoreEntry& entry, const std::string& name) { return entry.name < name; });
+    bool missing = found == there.end() || found->name != file.name;
+    if (!missing && found->size == file.size) continue;
     // Taken over by folding, and not moved yet; or a listing that is late.
     bool look = missing && (!set.covered.empty() || !store.traits().lists_at_once);
     if (look && store.exists(locate_file(store, set, file))) continue;

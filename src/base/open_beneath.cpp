@@ -8,31 +8,33 @@
 
 #include <cerrno>
 
-#include "base/text.hpp"
-
 namespace kestrum {
 namespace {
 
-bool same_filesystem(int a, int b) {
-  struct stat one {
-  }, other{};
-  return fstat(a, &one) == 0 && fstat(b, &other) == 0 && one.st_dev == other.st_dev;
+bool on_device(int fd, dev_t device) {
+  struct stat status {};
+  return fstat(fd, &status) == 0 && status.st_dev == device;
 }
 
 // Each step opens one component that is no link.
 FileHandle step_by_step(int folder_fd, const std::string& path, int flags, unsigned mode,
                         bool one_filesystem) {
   FileHandle at(openat(folder_fd, ".", O_PATH | O_DIRECTORY | O_CLOEXEC));
-  std::vector<std::string> parts = split(path, '/');
-  for (std::size_t i = 0; at && i < parts.size(); ++i) {
-    bool last = i + 1 == parts.size();
-    if (parts[i].empty() || parts[i] == "..") {
+  struct stat root {};
+  if (at && fstat(at.get(), &root) != 0) return {};
+  std::string part;
+  for (std::size_t begin = 0; at && begin != std::string::npos;) {
+    std::size_t slash = path.find('/', begin);
+    bool last = slash == std::string::npos;
+    part.assign(path, begin, last ? slash : slash - begin);
+    begin = last ? slash : slash + 1;
+    if (part.empty() || part == "..") {
       errno = EXDEV;
       return {};
     }
     int how = last ? flags | O_CLOEXEC | O_NOFOLLOW : O_PATH | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
-    at = FileHandle(openat(at.get(), parts[i].c_str(), how, mode));
-    if (at && one_filesystem && !same_filesystem(folder_fd, at.get())) {
+    at = FileHandle(openat(at.get(), part.c_str(), how, mode));
+    if (at && one_filesystem && !on_device(at.get(), root.st_dev)) {
       errno = EXDEV;
       return {};
     }

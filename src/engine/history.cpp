@@ -48,9 +48,10 @@ std::vector<RunEntry> History::runs(const std::string& job, int most) {
   return runs;
 }
 
-SetChecks History::checks(const Id& set) {
-  SetChecks checks;
-  attempt([&] { checks = ledger_->checks(set); });
+std::vector<SetChecks> History::checks(const std::vector<Id>& sets) {
+  std::vector<SetChecks> checks;
+  attempt([&] { checks = ledger_->checks(sets); });
+  checks.resize(sets.size());
   return checks;
 }
 

@@ -28,7 +28,9 @@ class History {
   void add_check(const Id& set, const CheckEntry& check);
 
   std::vector<RunEntry> runs(const std::string& job, int most);
-  SetChecks checks(const Id& set);
+  // One for each set, in the same order; empty ones where nothing is known.
+  std::vector<SetChecks> checks(const std::vector<Id>& sets);
+  SetChecks checks(const Id& set) { return checks(std::vector<Id>{set})[0]; }
   // Of the newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
 

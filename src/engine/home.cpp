@@ -1,5 +1,6 @@
 #include "engine/home.hpp"
 
+#include <dirent.h>
 #include <fcntl.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -25,16 +26,17 @@ void make_folders(const std::string& path) {
 }
 
 // Temporary files that nobody writes to any more: what a killed process has left.
+// (Read plainly: the folder of logs grows by a file a run.)
 void clear_temporaries(const std::string& folder) {
-  std::error_code code;
-  for (const fs::directory_entry& entry : fs::directory_iterator(folder, code)) {
-    if (entry.path().extension() != ".tmp") continue;
+  std::unique_ptr<DIR, int (*)(DIR*)> dir(opendir(folder.c_str()), closedir);
+  while (dirent* item = dir ? readdir(dir.get()) : nullptr) {
+    if (!std::string_view(item->d_name).ends_with(".tmp")) continue;
     struct stat status {};
     // Another process of this home may be writing one this very moment.
     constexpr std::int64_t old_enough = 60;  // seconds
-    bool old = lstat(entry.path().c_str(), &status) == 0 && S_ISREG(status.st_mode) &&
-               SystemClock().now().seconds - status.st_mtim.tv_sec > old_enough;
-    if (old) unlink(entry.path().c_str());
+    bool old = fstatat(dirfd(dir.get()), item->d_name, &status, AT_SYMLINK_NOFOLLOW) == 0 &&
+               S_ISREG(status.st_mode) && SystemClock().now().seconds - status.st_mtim.tv_sec > old_enough;
+    if (old) unlinkat(dirfd(dir.get()), item->d_name, 0);
   }
 }
 

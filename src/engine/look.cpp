@@ -23,9 +23,11 @@ class Judge {
 
   std::vector<PointInfo> points() {
     std::vector<PointInfo> out;
+    out.reserve(sets_.size());
+    if (history_ != nullptr) read_checks();
     std::vector<std::size_t> sealed;  // where in `out`, by place among the sealed
     for (const FoundSet& set : sets_) {
-      if (set.superseded || set.folder.removing) continue;
+      if (!judged(set)) continue;
       if (set.sealed()) sealed.push_back(out.size());
       out.push_back(set.sealed() ? sealed_point(set) : other_point(set));
     }
@@ -45,6 +47,8 @@ class Judge {
     std::optional<Instant> since;  // when the damage was found
   };
 
+  static bool judged(const FoundSet& set) { return !set.superseded && !set.folder.removing; }
+
   static PointInfo other_point(const FoundSet& set) {
     PointInfo info{.sequence = set.folder.sequence,
                    .folder = set.folder.name,
@@ -54,6 +58,14 @@ class Judge {
     if (set.refusal) info.findings.emplace_back(set.refusal->what());
     info.health = info.findings.empty() ? Health::incomplete : Health::damaged;
     return info;
+  }
+
+  void read_checks() {
+    std::vector<Id> ids;
+    for (const FoundSet& set : sets_) {
+      if (judged(set) && set.sealed()) ids.push_back(set.facts().set);
+    }
+    checks_ = history_->checks(ids);
   }
 
   PointInfo sealed_point(const FoundSet& set) {
@@ -66,7 +78,7 @@ class Judge {
     for (const FileTrouble& file : look_at_sizes(store_, set))
       info.findings.push_back(set.folder.name + "/" + file.name +
                               (file.missing ? " is missing" : " has the wrong size"));
-    SetChecks checks = history_ != nullptr ? history_->checks(info.facts.set) : SetChecks{};
+    const SetChecks checks = known_.size() < checks_.size() ? checks_[known_.size()] : SetChecks{};
     bool bad_check = checks.last && !checks.last->good;
     if (bad_check)
       info.findings.push_back("a check on " + local_text(checks.last->when) + " found damage in it");
@@ -116,7 +128,8 @@ class Judge {
   const SetList& sets_;
   History* history_;
   bool list_needs_;
-  std::vector<Known> known_;  // by place among the sealed
+  std::vector<SetChecks> checks_;  // of the sealed, in order; none without a history
+  std::vector<Known> known_;       // by place among the sealed
 };
 
 }  // namespace

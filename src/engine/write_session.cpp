@@ -47,16 +47,17 @@ void WriteSession::tidy() {
   for (const FoundSet& folded : list()) {
     for (const SetFolder& folder : folded.covered) covered.insert(folder.path);
   }
-  const SetList before = list();
-  for (const FoundSet& found : before) {
-    const SetFolder& folder = found.folder;
-    bool half = folder.unfinished || folder.removing;
-    if (!half || covered.contains(folder.path) || found.refusal) continue;
+  std::vector<FoundSet> half;  // the list changes below
+  for (const FoundSet& found : list()) {
+    bool is_half = found.folder.unfinished || found.folder.removing;
+    if (is_half && !covered.contains(found.folder.path) && !found.refusal) half.push_back(found);
+  }
+  for (const FoundSet& found : half) {
     if (found.sealed()) {
       finish_last_strokes(found);
       continue;
     }
-    context_.observer.note("cleared what an interrupted run had left: " + folder.name);
+    context_.observer.note("cleared what an interrupted run had left: " + found.folder.name);
     remove(found);
   }
 }

@@ -144,7 +144,7 @@ void Ledger::begin_run(RunEntry& run) {
 }
 
 void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {
-  database_.run("BEGIN IMMEDIATE");
+  Transaction writing(database_, "BEGIN IMMEDIATE");
   Statement update(
       database_.get(),
       "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, "
@@ -185,7 +185,7 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
         .bind(4, to_utf8(problem.reason))
         .step();
   }
-  database_.run("COMMIT");
+  writing.commit();
 }
 
 std::vector<RunEntry> Ledger::runs(const std::string& job, int most) {
@@ -253,7 +253,7 @@ std::optional<CheckEntry> Ledger::find_check(Statement& ask, const Id& set) {
   return check;
 }
 
-SetChecks Ledger::checks(const Id& set) {
+std::vector<SetChecks> Ledger::checks(const std::vector<Id>& sets) {
   auto statement = [&](const char* condition) {
     std::string sql = std::string("SELECT at, depth, good, lost, affected FROM set_check WHERE set_id = ? ") +
                       condition + " ORDER BY id DESC LIMIT 1";
@@ -263,13 +263,20 @@ SetChecks Ledger::checks(const Id& set) {
     ask_last_ = statement("");
     ask_deep_ = statement("AND affected IS NOT NULL");
   }
-  SetChecks checks{find_check(*ask_last_, set), {}};
-  if (checks.last && checks.last->affected) {
-    checks.deep = checks.last;
-  } else if (checks.last) {
-    checks.deep = find_check(*ask_deep_, set);
+  std::vector<SetChecks> all;
+  all.reserve(sets.size());
+  // One transaction: each would cost as much as a question.
+  Transaction reading(database_, "BEGIN");
+  for (const Id& set : sets) {
+    SetChecks& checks = all.emplace_back(find_check(*ask_last_, set));
+    if (checks.last && checks.last->affected) {
+      checks.deep = checks.last;
+    } else if (checks.last) {
+      checks.deep = find_check(*ask_deep_, set);
+    }
   }
-  return checks;
+  reading.commit();
+  return all;
 }
 
 }  // namespace kestrum

@@ -75,7 +75,8 @@ class Ledger {
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
 
   void add_check(const Id& set, const CheckEntry& check);
-  SetChecks checks(const Id& set);
+  // One for each set, in the same order.
+  std::vector<SetChecks> checks(const std::vector<Id>& sets);
 
  private:
   void migrate(Access access);

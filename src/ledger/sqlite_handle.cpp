@@ -114,4 +114,15 @@ std::int64_t Database::last_row() const {
   return sqlite3_last_insert_rowid(database_);
 }
 
+Transaction::Transaction(Database& database, const char* begin) : database_(database) {
+  database_.run(begin);
+}
+Transaction::~Transaction() {
+  if (open_) sqlite3_exec(database_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
+}
+void Transaction::commit() {
+  database_.run("COMMIT");
+  open_ = false;
+}
+
 }  // namespace kestrum

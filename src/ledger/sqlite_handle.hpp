@@ -50,4 +50,18 @@ class Database {
   sqlite3* database_ = nullptr;
 };
 
+// Taken back unless it is committed.
+class Transaction {
+ public:
+  Transaction(Database& database, const char* begin);
+  ~Transaction();
+  Transaction(const Transaction&) = delete;
+  Transaction& operator=(const Transaction&) = delete;
+  void commit();
+
+ private:
+  Database& database_;
+  bool open_ = true;
+};
+
 }  // namespace kestrum

@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <cerrno>
 #include <cstdio>
 
@@ -119,25 +120,26 @@ class LocalStore final : public Store {
     FileHandle handle = beneath(folder, O_RDONLY | O_DIRECTORY);
     if (!handle && is_absent(errno)) return {};
     if (!handle) throw store_error("list", full(folder), errno);
-    DIR* dir = fdopendir(handle.get());
-    if (dir == nullptr) throw store_error("list", full(folder), errno);
-    handle.release();
-    std::unique_ptr<DIR, int (*)(DIR*)> closer(dir, closedir);
     std::vector<StoreEntry> entries;
-    errno = 0;
-    while (dirent* item = readdir(dir)) {
-      std::string name = item->d_name;
-      if (name == "." || name == "..") continue;
-      struct stat status {};
-      if (fstatat(dirfd(dir), item->d_name, &status, AT_SYMLINK_NOFOLLOW) != 0) {
-        if (errno != ENOENT) throw store_error("look at", full(folder) + "/" + name, errno);
-        errno = 0;
-        continue;  // removed meanwhile
+    entries.reserve(8);
+    alignas(dirent64) std::array<char, 16384> buffer;
+    ssize_t size = 0;
+    while ((size = getdents64(handle.get(), buffer.data(), buffer.size())) > 0) {
+      for (ssize_t at = 0; at < size;) {
+        const auto* item = reinterpret_cast<const dirent64*>(buffer.data() + at);
+        at += item->d_reclen;
+        std::string_view name = item->d_name;
+        if (name == "." || name == "..") continue;
+        struct stat status {};
+        if (fstatat(handle.get(), item->d_name, &status, AT_SYMLINK_NOFOLLOW) == 0) {
+          entries.push_back(
+              {std::string(name), S_ISDIR(status.st_mode), static_cast<std::uint64_t>(status.st_size)});
+        } else if (errno != ENOENT) {  // else removed meanwhile
+          throw store_error("look at", full(folder) + "/" + std::string(name), errno);
+        }
       }
-      entries.push_back({name, S_ISDIR(status.st_mode), static_cast<std::uint64_t>(status.st_size)});
-      errno = 0;
     }
-    if (errno != 0) throw store_error("list", full(folder), errno);
+    if (size < 0) throw store_error("list", full(folder), errno);
     std::sort(entries.begin(), entries.end(), [](const auto& a, const auto& b) { return a.name < b.name; });
     return entries;
   }
@@ -238,7 +240,12 @@ class LocalStore final : public Store {
   }
 
  private:
-  std::string full(const std::string& path) const { return path.empty() ? root_ : root_ + "/" + path; }
+  std::string full(const std::string& path) const {
+    if (path.empty()) return root_;
+    std::string text;
+    text.reserve(root_.size() + 1 + path.size());
+    return text.append(root_).append(1, '/').append(path);
+  }
   static std::string name_of(const std::string& path) { return path.substr(path.rfind('/') + 1); }
   static bool is_absent(int code) { return code == ENOENT || code == ENOTDIR; }
 

@@ -1,5 +1,8 @@
 #include "store/store.hpp"
 
+#include <algorithm>
+#include <array>
+
 #include "base/error.hpp"
 #include "base/flush_point.hpp"
 
@@ -8,8 +11,15 @@ namespace {
 
 class NoHold final : public StoreHold {};
 
-Bytes content_of(const StoreReader& file, std::uint64_t limit, const std::string& what) {
-  if (file.size() > limit) throw damage(what + " is larger than such a file can be");
+Bytes content_of(const StoreReader& file, std::uint64_t limit, const Store& store, const std::string& path) {
+  if (file.size() > limit) throw damage(store.describe(path) + " is larger than such a file can be");
+  // Small files, of which a destination has hundreds: no memory is cleared only to be written over.
+  std::array<std::uint8_t, 8192> buffer;
+  if (file.size() <= buffer.size()) {
+    std::span<std::uint8_t> part = std::span(buffer).first(file.size());
+    file.read_at(0, part);
+    return Bytes(part.begin(), part.end());
+  }
   Bytes content(file.size());
   file.read_at(0, content);
   return content;
@@ -29,13 +39,27 @@ std::unique_ptr<StoreReader> Store::open(const std::string& path) const {
 }
 
 Bytes Store::read_all(const std::string& path, std::uint64_t limit) const {
-  return content_of(*open(path), limit, describe(path));
+  return content_of(*open(path), limit, *this, path);
 }
 
 std::optional<Bytes> Store::try_read_all(const std::string& path, std::uint64_t limit) const {
   std::unique_ptr<StoreReader> file = try_open(path);
   if (!file) return std::nullopt;
-  return content_of(*file, limit, describe(path));
+  return content_of(*file, limit, *this, path);
+}
+
+std::optional<bool> Store::holds(const std::string& path, ByteView content) const {
+  std::unique_ptr<StoreReader> file = try_open(path);
+  if (!file) return std::nullopt;
+  if (file->size() != content.size()) return false;
+  std::array<std::uint8_t, 8192> buffer;
+  for (std::size_t at = 0; at < content.size(); at += buffer.size()) {
+    ByteView expected = content.subspan(at, std::min(buffer.size(), content.size() - at));
+    std::span<std::uint8_t> part = std::span(buffer).first(expected.size());
+    file->read_at(at, part);
+    if (!std::equal(part.begin(), part.end(), expected.begin())) return false;
+  }
+  return true;
 }
 
 void Store::put(const std::string& path, ByteView content) {

@@ -122,6 +122,8 @@ class Store {
   Bytes read_all(const std::string& path, std::uint64_t limit) const;
   // The same; nothing when it is not there.
   std::optional<Bytes> try_read_all(const std::string& path, std::uint64_t limit) const;
+  // Whether a small file is exactly `content`; nothing when it is not there.
+  std::optional<bool> holds(const std::string& path, ByteView content) const;
   // With all those above it, each made durable in the one above.
   void make_folders(const std::string& path);
 };

@@ -51,6 +51,23 @@ TEST(Bytes, MalformedNumbersAreDamage) {
 TEST(Bytes, HexIsStrict) {
   EXPECT_EQ(from_hex("00ff10"), (Bytes{0, 255, 16}));
   for (const char* bad : {"0", "FF", "0g", "0x10", " 00"}) EXPECT_FALSE(from_hex(bad)) << bad;
+  // All lengths around those that are taken at once, and every byte that is no digit, at every place.
+  for (std::size_t size = 0; size <= 40; ++size) {
+    Bytes bytes;
+    for (std::size_t i = 0; i < size; ++i) bytes.push_back(static_cast<std::uint8_t>(i * 37 + size));
+    std::string hex = to_hex(bytes);
+    EXPECT_EQ(from_hex(hex), bytes) << size;
+    Bytes larger(size + 1);
+    EXPECT_FALSE(decode_hex(hex, larger)) << size;
+    for (std::size_t at = 0; at < hex.size(); ++at) {
+      std::string odd = hex;
+      for (int c = 0; c < 256; ++c) {
+        odd[at] = static_cast<char>(c);
+        bool digit = (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f');
+        ASSERT_EQ(from_hex(odd).has_value(), digit) << size << " " << at << " " << c;
+      }
+    }
+  }
 }
 
 TEST(Text, NamesAreShownWithoutDoubt) {

@@ -1,10 +1,13 @@
 // Frames, cutting, compression: the small pieces of a volume.
 #include <gtest/gtest.h>
 
+#include <functional>
+#include <nlohmann/json.hpp>
 #include <random>
 
 #include "archive/cutter.hpp"
 #include "archive/frame_file.hpp"
+#include "archive/seal.hpp"
 #include "base/error.hpp"
 #include "support/memory_store.hpp"
 
@@ -191,6 +194,53 @@ TEST(Cutter, CutsMoveWithTheContent) {
       fresh += std::find(before.begin(), before.end(), name) == before.end() ? 1 : 0;
     EXPECT_LE(fresh, 4u) << inserted;
   }
+}
+
+// A seal whose core was changed, with digests that hold.
+Seal with_core(const std::function<void(nlohmann::ordered_json&)>& change) {
+  Seal seal;
+  seal.core.facts.sequence = 3;
+  seal.core.facts.base = 2;
+  seal.core.facts.needs = {{2, Id{1}}};
+  seal.core.facts.needs_follow = true;
+  seal.core.facts.without = {1};
+  seal.core.machine = "skerry-1";
+  seal.core.files = {{0, "index.kidx", Id{}, 0, 380, Digest{}}, {1, "data-001.kvol", Id{}, 1, 16, Digest{}}};
+  SecretKey master(Bytes(SecretKey::size, 7));
+  CheckedJson file = read_checked_json(to_bytes(as_bytes(encode_seal(seal, master))), {"core", "envelope"},
+                                       true, "the seal");
+  auto core = nlohmann::ordered_json::parse(file.text(0));
+  change(core);
+  std::string text = write_checked_json({{"core", core.dump()}, {"envelope", std::string(file.text(1))}},
+                                        [](const std::string&, ByteView) { return Digest{}; });
+  return decode_seal(to_bytes(as_bytes(text)), "the seal");
+}
+
+TEST(Seal, MembersAreReadInAnyOrderAndNoOthers) {
+  Seal as_written = with_core([](auto&) {});
+  EXPECT_EQ(as_written.core.facts.without, std::vector<Sequence>{1});
+  Seal turned = with_core([](auto& core) {
+    nlohmann::ordered_json other;
+    for (auto item = core.rbegin(); item != core.rend(); ++item) other[item.key()] = item.value();
+    core = other;
+  });
+  EXPECT_EQ(turned.core.facts.sequence, 3u);
+  EXPECT_EQ(turned.core.facts.base, as_written.core.facts.base);
+  EXPECT_EQ(turned.core.files.size(), 2u);
+  EXPECT_EQ(turned.core.machine, "skerry-1");
+  auto members = std::vector<std::string>{"format", "chain", "base", "totals", "files", "naming", "without"};
+  for (const std::string& name : members)
+    EXPECT_THROW(with_core([&](auto& core) { core.erase(name); }), Error) << name;
+  EXPECT_THROW(with_core([](auto& core) { core["colour"] = "grey"; }), Error) << "one more at the end";
+  EXPECT_THROW(with_core([](auto& core) { core["files"][1]["colour"] = "grey"; }), Error);
+  EXPECT_THROW(with_core([](auto& core) { core["root"]["colour"] = "grey"; }), Error);
+  auto first = [](auto& core) {
+    nlohmann::ordered_json other{{"colour", "grey"}};
+    other.update(core);
+    core = other;
+  };
+  EXPECT_THROW(with_core(first), Error) << "one more at the front";
+  EXPECT_THROW(with_core([&](auto& core) { first(core["naming"]); }), Error);
 }
 
 }  // namespace

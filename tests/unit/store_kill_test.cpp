@@ -132,6 +132,17 @@ TEST_P(Contract, IsKept) {
   EXPECT_EQ(content("a/b/x"), "terns 10");
   store.put("a/b/x", as_bytes("terns 11"));
   EXPECT_EQ(content("a/b/x"), "terns 11");
+  EXPECT_EQ(store.holds("a/b/x", as_bytes("terns 11")), true);
+  for (const char* other : {"terns 12", "terns 1", "terns 110", ""})
+    EXPECT_EQ(store.holds("a/b/x", as_bytes(other)), false) << other;
+  EXPECT_EQ(store.holds("a/b/none", as_bytes("terns 11")), std::nullopt);
+  Bytes large(20000, 'k');
+  store.put("a/b/large", large);
+  EXPECT_EQ(store.holds("a/b/large", large), true);
+  EXPECT_EQ(store.read_all("a/b/large", large.size()), large);
+  large.back() = 'l';
+  EXPECT_EQ(store.holds("a/b/large", large), false);
+  store.remove("a/b/large");
   EXPECT_TRUE(store.create_exclusive("a/b/lock", as_bytes("mine")));
   EXPECT_FALSE(store.create_exclusive("a/b/lock", as_bytes("yours")));
   EXPECT_EQ(content("a/b/lock"), "mine");

@@ -4,20 +4,19 @@
 
 namespace kestrum {
 
-SetNeeds::SetNeeds(std::vector<const SetFacts*> sets) : sets_(std::move(sets)) {
-  for (std::size_t i = 0; i < sets_.size(); ++i) by_id_.emplace(sets_[i]->set, i);
-}
+SetNeeds::SetNeeds(std::vector<const SetFacts*> sets) : sets_(std::move(sets)) {}
 
 std::size_t SetNeeds::meeting(const SetNeed& need, const Id& chain) const {
-  if (auto found = by_id_.find(need.set); found != by_id_.end()) return found->second;
-  // Or the set that it was folded into: the first of the chain that does not end before it.
+  auto place = [&](auto at) { return static_cast<std::size_t>(at - sets_.begin()); };
   auto at = std::lower_bound(sets_.begin(), sets_.end(), need.sequence,
                              [](const SetFacts* set, Sequence sequence) { return set->sequence < sequence; });
-  for (; at != sets_.end(); ++at) {
-    if ((*at)->chain != chain) continue;
-    return (*at)->meets(need, chain) ? static_cast<std::size_t>(at - sets_.begin()) : none;
-  }
-  return none;
+  if (at != sets_.end() && (*at)->set == need.set) return place(at);
+  // Or the set that it was folded into: the first of the chain that does not end before it.
+  while (at != sets_.end() && (*at)->chain != chain) ++at;
+  if (at != sets_.end() && (*at)->meets(need, chain)) return place(at);
+  // Or wherever a set of that name is.
+  at = std::find_if(sets_.begin(), sets_.end(), [&](const SetFacts* set) { return set->set == need.set; });
+  return at == sets_.end() ? none : place(at);
 }
 
 std::vector<std::size_t> SetNeeds::earlier(const SetFacts& start) const {
@@ -78,14 +77,21 @@ SetNeeds::Closure SetNeeds::closure(const SetFacts& start) const {
   return out;
 }
 
-std::vector<std::size_t> SetNeeds::direct(std::size_t i) const {
-  std::vector<std::size_t> out;
+void SetNeeds::add_direct(std::size_t i, std::vector<std::size_t>& out) const {
+  const std::size_t begin = out.size();
+  const auto first = static_cast<std::ptrdiff_t>(begin);
   for (const SetNeed& need : sets_[i]->needs) {
-    std::size_t met = meeting(need, sets_[i]->chain);
-    if (met == none) return earlier(*sets_[i]);
-    if (met != i && std::find(out.begin(), out.end(), met) == out.end()) out.push_back(met);
+    // Mostly the one before.
+    bool before = i > 0 && sets_[i - 1]->set == need.set;
+    std::size_t met = before ? i - 1 : meeting(need, sets_[i]->chain);
+    if (met == none) {
+      std::vector<std::size_t> all = earlier(*sets_[i]);
+      out.resize(begin);
+      out.insert(out.end(), all.begin(), all.end());
+      return;
+    }
+    if (met != i && std::find(out.begin() + first, out.end(), met) == out.end()) out.push_back(met);
   }
-  return out;
 }
 
 }  // namespace kestrum

@@ -1,8 +1,6 @@
 // Which set needs which, directly and through others: docs/FORMAT.md section 9.
 #pragma once
 
-#include <unordered_map>
-
 #include "base/set_facts.hpp"
 
 namespace kestrum {
@@ -30,21 +28,14 @@ class SetNeeds {
   // All that a point needs besides its own set. `start`: a set that need not be among these.
   Closure closure(std::size_t i) const { return closure(*sets_[i]); }
   Closure closure(const SetFacts& start) const;
-  // What it names itself, as far as it is there; all earlier sets of its chain where something is not.
-  std::vector<std::size_t> direct(std::size_t i) const;
+  // Appends what it names itself, as far as it is there; all earlier sets of its chain where something is
+  // not.
+  void add_direct(std::size_t i, std::vector<std::size_t>& out) const;
 
  private:
-  struct IdHash {
-    std::size_t operator()(const Id& id) const {
-      std::size_t value = 0;
-      for (std::size_t i = 0; i < sizeof value; ++i) value = value << 8 | id[i];
-      return value;
-    }
-  };
   void collect(const SetFacts& start, std::vector<bool>& in, Closure& out) const;
   std::vector<std::size_t> earlier(const SetFacts& start) const;
   std::vector<const SetFacts*> sets_;
-  std::unordered_map<Id, std::size_t, IdHash> by_id_;
 };
 
 }  // namespace kestrum

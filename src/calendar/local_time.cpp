@@ -3,6 +3,8 @@
 #include <cctz/civil_time.h>
 #include <cctz/time_zone.h>
 
+#include <algorithm>
+#include <array>
 #include <atomic>
 #include <charconv>
 #include <chrono>
@@ -38,6 +40,29 @@ cctz::civil_second civil(const LocalMinute& local) {
   return cctz::civil_second(local.year, local.month, local.day, local.hour, local.minute, local.second);
 }
 
+// Counts the zones that were set, so that what was kept of another one is known as such.
+std::atomic<std::uint32_t> zone_number{1};
+
+constexpr std::int64_t week_seconds = 7 * 86400;
+
+// The offset of a whole week, where no clock changes within it.
+struct WeekOffset {
+  std::int64_t week = 0;
+  std::uint32_t zone = 0;  // 0: nothing is kept here
+  std::int32_t offset = 0;
+};
+
+std::optional<WeekOffset> offset_of_week(std::int64_t week) {
+  Seconds begin{cctz::seconds(week * week_seconds)};
+  Seconds last{cctz::seconds((week + 1) * week_seconds - 1)};
+  cctz::time_zone::civil_transition change;
+  if (zone().next_transition(begin, &change)) {
+    cctz::civil_second at = std::min(change.from, change.to);
+    if (zone().lookup(at).trans <= last) return std::nullopt;
+  }
+  return WeekOffset{week, zone_number.load(), zone().lookup(begin).offset};
+}
+
 std::string formatted(const char* format, Instant when) {
   return cctz::format(format, seconds_of(when), zone());
 }
@@ -48,10 +73,20 @@ bool set_local_zone(const std::string& name) {
   cctz::time_zone wanted;
   if (!cctz::load_time_zone(name, &wanted)) return false;
   current_zone() = wanted;
+  ++zone_number;
   return true;
 }
 
 std::int32_t local_offset_seconds(Instant when) {
+  // Forecasts ask for thousands of points, hundreds of thousands of times.
+  static thread_local std::array<WeekOffset, 1024> known;
+  std::int64_t week = when.seconds / week_seconds - (when.seconds % week_seconds < 0 ? 1 : 0);
+  WeekOffset& kept = known[static_cast<std::size_t>(week) % known.size()];
+  if (kept.zone == zone_number.load(std::memory_order_relaxed) && kept.week == week) return kept.offset;
+  if (std::optional<WeekOffset> found = offset_of_week(week)) {
+    kept = *found;
+    return kept.offset;
+  }
   return zone().lookup(seconds_of(when)).offset;
 }
 

@@ -9,6 +9,7 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/forecast_figure.hpp"
 
@@ -102,7 +103,8 @@ void print_forecast(const JobForecast& forecast) {
   if (own->forecast.full_on)
     out("On {} the drive is full for this job: the next set does not fit, whatever the keep rules let go.\n",
         local_text(*own->forecast.full_on));
-  for (const std::string& broken : own->forecast.broken) out("{}.\n", broken);
+  for (const Promise& broken : own->forecast.broken)
+    out("{}.\n", broken_rule_text(broken, own->forecast.rules));
   print_ways(forecast);
 }
 

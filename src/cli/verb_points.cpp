@@ -8,6 +8,7 @@
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "engine/outlook.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/points_figure.hpp"
 
@@ -91,25 +92,33 @@ std::string points_table(const PointsResult& result) {
 
 // What goes after the next run, in one line for each reason.
 std::string going_text(const Outlook& outlook) {
-  if (!outlook.after.held.empty()) return "  Nothing goes: " + outlook.after.held + ".\n";
-  std::vector<std::pair<std::string, std::vector<Sequence>>> groups;
-  for (const SetFate& fate : outlook.after.fates) {
+  const KeepPlan& plan = outlook.after;
+  if (plan.held != Hold::nothing) return "  Nothing goes: " + hold_text(plan.held) + ".\n";
+  struct Group {
+    Fate fate;
+    Sequence into;
+    std::string why;
+    std::vector<Sequence> points;
+  };
+  std::vector<Group> groups;
+  for (const SetFate& fate : plan.fates) {
     if (fate.fate == Fate::stays) continue;
-    std::string what = fate.fate == Fate::goes ? "go" : "fold into " + std::to_string(fate.into);
-    what += ": " + fate.reason;
-    auto same =
-        std::find_if(groups.begin(), groups.end(), [&](const auto& group) { return group.first == what; });
-    if (same == groups.end()) same = groups.insert(groups.end(), {what, {}});
-    same->second.push_back(fate.sequence);
+    std::string why = fate_reason_text(plan, fate);
+    auto same = std::find_if(groups.begin(), groups.end(), [&](const Group& group) {
+      return group.fate == fate.fate && group.into == fate.into && group.why == why;
+    });
+    if (same == groups.end()) same = groups.insert(groups.end(), {fate.fate, fate.into, why, {}});
+    same->points.push_back(fate.sequence);
   }
   if (groups.empty()) return "  After it, every point stays.\n";
   std::string out;
-  for (const auto& [what, points] : groups) {
-    std::string verb = points.size() == 1 && what.starts_with("go:")     ? "goes" + what.substr(2)
-                       : points.size() == 1 && what.starts_with("fold ") ? "folds" + what.substr(4)
-                                                                         : what;
-    out += std::string("  After it, ") + (points.size() == 1 ? "point " : "points ") +
-           sequences_text(points) + " " + verb + ".\n";
+  for (const Group& group : groups) {
+    bool one = group.points.size() == 1;
+    std::string verb = group.fate == Fate::goes
+                           ? (one ? "goes" : "go")
+                           : (one ? "folds into " : "fold into ") + std::to_string(group.into);
+    out += std::string("  After it, ") + (one ? "point " : "points ") + sequences_text(group.points) + " " +
+           verb + ": " + group.why + ".\n";
   }
   return out;
 }
@@ -119,7 +128,7 @@ std::string outlook_text(const Job& job, const PointsResult& result, Instant now
   std::string when = outlook.when ? "on " + weekday_text(*outlook.when) + " " + local_text(*outlook.when)
                                   : std::string("by hand");
   return "The next run, " + when + ": " + std::string(kind_name(outlook.next.kind)) + ", because " +
-         outlook.next.reason + ".\n" + going_text(outlook);
+         kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
 }
 
 std::string points_page(const PointsResult& result, bool several) {

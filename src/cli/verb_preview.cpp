@@ -10,6 +10,7 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/gnuplot.hpp"
 #include "tell/preview_files.hpp"
@@ -126,8 +127,9 @@ void print_room(const PreviewResult& preview) {
 
 void print_preview(const PreviewResult& preview) {
   out("Point {} would be {} set: {}.\n\n", preview.sequence,
-      preview.kind == Kind::incremental ? "an incremental" : "a " + std::string(kind_name(preview.kind)),
-      preview.reason);
+      preview.next.kind == Kind::incremental ? "an incremental"
+                                             : "a " + std::string(kind_name(preview.next.kind)),
+      kind_reason_text(preview.next));
   print_counts("SOURCE", preview.sources, 20);
   if (!preview.categories.empty()) print_counts("CATEGORY", preview.categories, 20);
   print_counts("TOP FOLDER", preview.top_folders, 10);

@@ -10,6 +10,7 @@
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "engine/prune.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -31,8 +32,8 @@ std::string plan_table(const PruneOutcome& outcome) {
     const SetFate& fate = outcome.plan.fates[i];
     std::string kind = (chain != facts.chain ? "" : "  + ") + std::string(kind_name(facts.kind));
     chain = facts.chain;
-    std::string why = fate.reason;
-    if (!fate.broken_promise.empty()) why += " (was: " + fate.broken_promise + ")";
+    std::string why = fate_reason_text(outcome.plan, fate);
+    if (fate.overridden) why += " (was: " + promise_text(fate.promise, outcome.plan.rules) + ")";
     table.row({std::to_string(facts.sequence), local_text(facts.started), kind,
                size_text(facts.totals.stored_bytes), fate_text(fate), why});
   }
@@ -43,8 +44,8 @@ void print_prune(const PruneOutcome& outcome) {
   const KeepPlan& plan = outcome.plan;
   out("{}\n", printable(outcome.root));
   out("Rules: {}.\n\n{}\n", join(outcome.rules, "; "), plan_table(outcome));
-  if (!plan.held.empty()) return out("Nothing goes: {}.\n", plan.held);
-  for (const std::string& broken : plan.broken) out("{}\n", broken);
+  if (plan.held != Hold::nothing) return out("Nothing goes: {}.\n", hold_text(plan.held));
+  for (const BrokenPromise& broken : plan.broken) out("{}\n", broken_text(plan, broken));
   if (!outcome.done) {
     std::uint64_t goes = 0, folds = 0;
     for (const SetFate& fate : plan.fates) {

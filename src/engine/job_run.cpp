@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "engine/disk_sharing.hpp"
 #include "job/job_selection.hpp"
+#include "plan/plan_words.hpp"
 
 namespace kestrum {
 namespace {
@@ -210,7 +211,7 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   if (newest != nullptr) plan.previous = newest->seal->core_digest;
   choose_keys(session, plan, goes_on ? newest : nullptr);
   outcome_.entry.kind = plan.decision.kind;
-  outcome_.entry.reason = plan.decision.reason;
+  outcome_.entry.reason = kind_reason_text(plan.decision);
 }
 
 // A slip of the finger in the first passphrase would only be noticed at the first restore.
@@ -281,7 +282,8 @@ void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* n
 
 StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDrive& fit) {
   const SetPlan& plan = *plan_;
-  note("kind: " + std::string(kind_name(plan.decision.kind)) + ", because " + plan.decision.reason);
+  note("kind: " + std::string(kind_name(plan.decision.kind)) + ", because " +
+       kind_reason_text(plan.decision));
   session.drive().highest = plan.sequence;
   session.memory().naming = plan.naming;
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
@@ -344,8 +346,9 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
 void JobRun::tell_upkeep(const UpkeepResult& result, const std::string& why) {
   std::vector<std::string> lines;
   if (!result.nothing()) lines.push_back(why + upkeep_text(result));
-  for (const KeepPlan& plan : result.rounds)
-    lines.insert(lines.end(), plan.broken.begin(), plan.broken.end());
+  for (const KeepPlan& plan : result.rounds) {
+    for (const BrokenPromise& broken : plan.broken) lines.push_back(broken_text(plan, broken));
+  }
   for (const std::string& line : lines) {
     note(line);
     outcome_.entry.upkeep.push_back(line);
@@ -362,7 +365,8 @@ void JobRun::keep_up(Upkeep& upkeep) {
     if (!result.unfolded.empty() && !result.damaged)
       outcome_.entry.upkeep.push_back("not folded: " + result.unfolded);
     if (result.damaged) problem(upkeep.root(), "fold", result.unfolded);
-    if (!result.rounds.front().held.empty()) note("nothing is removed: " + result.rounds.front().held);
+    if (Hold held = result.rounds.front().held; held != Hold::nothing)
+      note("nothing is removed: " + hold_text(held));
   } catch (const Stopped&) {
     note("the keep rules are left to the next run");
   } catch (const Error& error) {

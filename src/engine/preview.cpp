@@ -83,8 +83,7 @@ class Preview {
     KindDecision decision =
         decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted, context_.clock.now());
     needs_ = new_needs(decision, surveyed);
-    result_.kind = decision.kind;
-    result_.reason = decision.reason;
+    result_.next = decision;
     return decision;
   }
 

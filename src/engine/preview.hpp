@@ -4,14 +4,14 @@
 #include "engine/backup.hpp"
 #include "engine/preview_tally.hpp"
 #include "engine/size_estimate.hpp"
+#include "plan/chain_plan.hpp"
 
 namespace kestrum {
 
 struct PreviewResult {
   std::string destination;
   DriveFacts drive;
-  Kind kind = Kind::full;
-  std::string reason;
+  KindDecision next;  // the set that it would be
   Sequence sequence = 0;
   VerdictCounts all;
   std::uint64_t folders = 0, others = 0;  // others: links and the like

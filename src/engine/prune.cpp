@@ -1,6 +1,7 @@
 #include "engine/prune.hpp"
 
 #include "base/text.hpp"
+#include "plan/plan_words.hpp"
 
 namespace kestrum {
 namespace {
@@ -135,8 +136,9 @@ namespace {
 
 std::vector<KeepStep> fold_steps(const FoldRequest& request, const KeepQuestion& question,
                                  const std::string& job) {
-  if (!question.hold.empty())
-    throw Error(ErrorKind::failed, "nothing is folded: " + question.hold, "run it with the real clock");
+  if (question.hold != Hold::nothing)
+    throw Error(ErrorKind::failed, "nothing is folded: " + hold_text(question.hold),
+                "run it with the real clock");
   if (request.last) return {range_of(request, question.sets, job)};
   std::vector<KeepStep> steps;
   for (const KeepStep& step : plan_keep(question).steps) {

@@ -2,6 +2,7 @@
 
 #include "base/text.hpp"
 #include "engine/run_facts.hpp"
+#include "plan/plan_words.hpp"
 
 namespace kestrum {
 
@@ -94,7 +95,7 @@ void SetStore::save() {
 // What the set tells of its own run, and the end of its files.
 void SetStore::write_records(SetWriter& writer, const SetRunResult& result) {
   RunRecord record{
-      context_.program, {}, filesystems_.all(), plan_.decision.reason, context_.clock.simulated()};
+      context_.program, {}, filesystems_.all(), kind_reason_text(plan_.decision), context_.clock.simulated()};
   for (const TreePath& source : selection_.sources) record.sources.push_back(source.absolute());
   root_ = {};
   root_.catalog = result.catalog;

@@ -37,7 +37,7 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
   question.total = space.total;
   question.free = space.free;
   if (context.clock.simulated() && !session.destination().drive->simulated)
-    question.hold = "the clock is simulated, and this drive was not made under such a clock";
+    question.hold = Hold::simulated_clock;
   for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
     if (info.sealed) question.sets.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
   }

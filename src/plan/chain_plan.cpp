@@ -3,15 +3,16 @@
 #include <algorithm>
 
 #include "base/set_needs.hpp"
-#include "base/text.hpp"
 #include "calendar/local_time.hpp"
 
 namespace kestrum {
 namespace {
 
-KindDecision new_full(std::string reason) {
+using Why = KindReason::Why;
+
+KindDecision new_full(const KindReason& reason) {
   KindDecision decision;
-  decision.reason = std::move(reason);
+  decision.reason = reason;
   return decision;
 }
 
@@ -36,35 +37,34 @@ std::size_t next_restore(Kind kind, const std::vector<ChainSet>& sets) {
   return needed;
 }
 
-// Why a full set is due by the job's rules; empty when none is.
-std::string full_due(const ChainRules& rules, const std::vector<ChainSet>& sets,
-                     const std::vector<const ChainSet*>& members, const ChainSet* full, Instant now) {
+// Why a full set is due by the job's rules; nothing when none is.
+std::optional<KindReason> full_due(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                                   const std::vector<const ChainSet*>& members, const ChainSet* full,
+                                   Instant now) {
   const RenewRules& renew = rules.renew;
   if (renew.every_sets && members.size() >= *renew.every_sets)
-    return "the chain has " + count_text(members.size(), "set") + ", and a full is due every " +
-           count_text(*renew.every_sets, "set");
+    return KindReason{.why = Why::every_sets, .found = members.size(), .allowed = *renew.every_sets};
   std::size_t needed = renew.restore_needs ? next_restore(rules.kind, sets) : 0;
   if (renew.restore_needs && needed > *renew.restore_needs)
-    return "a restore would need " + count_text(needed, "set") + ", and " +
-           std::to_string(*renew.restore_needs) + " are allowed";
-  if (full == nullptr) return {};
+    return KindReason{.why = Why::restore_needs, .found = needed, .allowed = *renew.restore_needs};
+  if (full == nullptr) return std::nullopt;
   std::uint64_t on_it = 0;
   for (const ChainSet* set : members) {
     if (set->facts.sequence > full->facts.sequence) on_it += set->facts.totals.stored_bytes;
   }
   std::uint64_t own = full->facts.totals.stored_bytes;
   if (renew.outgrown && on_it / *renew.outgrown > own)
-    return "the sets on the full one hold " + size_text(on_it) + ", more than " +
-           count_text(*renew.outgrown, "time") + " its " + size_text(own);
+    return KindReason{.why = Why::outgrown, .found = on_it, .allowed = *renew.outgrown, .own = own};
   Instant begun = full->facts.started;
-  if (now <= begun) return {};
+  if (now <= begun) return std::nullopt;
   if (renew.every && before(now, *renew.every) >= begun)
-    return "the full set is of " + local_text(begun) + ", and one is due every " + renew.every->text();
+    return KindReason{.why = Why::every, .begun = begun, .span = *renew.every};
+  if (!renew.month && !renew.week) return std::nullopt;
   LocalMinute then = to_local(begun), today = to_local(now);
   if (renew.month && (then.year != today.year || then.month != today.month))
-    return "it is the first run of the month";
-  if (renew.week && local_week(begun) != local_week(now)) return "it is the first run of the week";
-  return {};
+    return KindReason{.why = Why::month};
+  if (renew.week && local_week(begun) != local_week(now)) return KindReason{.why = Why::week};
+  return std::nullopt;
 }
 
 }  // namespace
@@ -72,16 +72,14 @@ std::string full_due(const ChainRules& rules, const std::vector<ChainSet>& sets,
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
                          ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
   Kind kind = wanted.value_or(rules.kind);
-  if (kind == Kind::full)
-    return new_full(wanted ? "a full set was asked for" : "the job makes full sets only");
-  if (sets.empty()) return new_full("it is the first set on this destination");
-  if (protection == ProtectionChange::turned_on)
-    return new_full("encryption was turned on, which needs a new chain");
-  if (protection == ProtectionChange::turned_off)
-    return new_full("encryption was turned off, which needs a new chain");
+  if (kind == Kind::full) return new_full({.why = wanted ? Why::wanted : Why::job_kind});
+  if (sets.empty()) return new_full({.why = Why::first_set});
+  if (protection != ProtectionChange::none)
+    return new_full({.why = protection == ProtectionChange::turned_on ? Why::turned_on : Why::turned_off});
 
   const Id chain = sets.back().facts.chain;
   std::vector<const ChainSet*> members;
+  members.reserve(sets.size());
   for (const ChainSet& set : sets) {
     if (set.facts.chain == chain) members.push_back(&set);
   }
@@ -91,20 +89,19 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   }
   bool damaged =
       std::any_of(members.begin(), members.end(), [](const ChainSet* set) { return set->damaged; });
-  if (!wanted && rules.renew.never() && damaged)
-    return new_full("the chain is damaged, and folding it for ever would carry that on");
+  if (!wanted && rules.renew.never() && damaged) return new_full({.why = Why::damaged_chain});
   if (!wanted) {
-    if (std::string due = full_due(rules, sets, members, full, now); !due.empty()) return new_full(due);
+    if (std::optional<KindReason> due = full_due(rules, sets, members, full, now)) return new_full(*due);
   }
   const ChainSet* base = nullptr;
   if (kind == Kind::differential) {
     if (full != nullptr && full->catalog_reads) base = full;
-    if (base == nullptr) return new_full("the chain's full set does not read whole any more");
+    if (base == nullptr) return new_full({.why = Why::full_unreadable});
   } else {
     for (const ChainSet* set : members) {
       if (set->catalog_reads) base = set;
     }
-    if (base == nullptr) return new_full("no set of the chain has a list of files that still reads whole");
+    if (base == nullptr) return new_full({.why = Why::none_readable});
   }
 
   KindDecision decision;
@@ -112,10 +109,7 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   decision.base = base->facts.sequence;
   decision.chain = chain;
   decision.base_started = base->facts.started;
-  std::string word(kind_name(kind));
-  decision.reason = (wanted ? "an " + word + " set was asked for" : "the job makes " + word + " sets");
-  if (wanted && kind == Kind::differential) decision.reason = "a differential set was asked for";
-  decision.reason += ", compared with set " + std::to_string(base->facts.sequence);
+  decision.reason.why = wanted ? Why::wanted : Why::job_kind;
   return decision;
 }
 

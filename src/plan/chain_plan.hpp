@@ -2,7 +2,6 @@
 #pragma once
 
 #include <optional>
-#include <string>
 #include <vector>
 
 #include "base/set_facts.hpp"
@@ -26,12 +25,36 @@ struct ChainRules {
   RenewRules renew;  // a full at the latest then
 };
 
+// Why the next set is of its kind; kind_reason_text words it.
+struct KindReason {
+  enum class Why {
+    wanted,           // a person asked for it
+    job_kind,         // the job makes such sets
+    first_set,        // on this destination
+    turned_on,        // encryption
+    turned_off,       // encryption
+    damaged_chain,    // of a job that folds its chain for ever
+    every_sets,       // the chain has `found` sets, `allowed` by the rule
+    restore_needs,    // `found` sets, of which `allowed` may be
+    outgrown,         // the sets on the full one hold `found` bytes, over `allowed` times its `own`
+    every,            // the full set is of `begun`, and one is due every `span`
+    month,            // the first run of it
+    week,             // the first run of it
+    full_unreadable,  // what a differential would be compared with
+    none_readable,    // no set of the chain has a list of files that reads
+  };
+  Why why = Why::first_set;
+  std::uint64_t found = 0, allowed = 0, own = 0;
+  Instant begun = {};
+  Span span = {};
+};
+
 struct KindDecision {
   Kind kind = Kind::full;
   std::optional<Sequence> base;  // compared with
   Instant base_started;          // of the base
   std::optional<Id> chain;       // continued; none: a new chain begins
-  std::string reason;            // plain words
+  KindReason reason;
 };
 
 // `sets`: in order of sequence. `wanted`: the person's choice for this run. `now`: for rules of days,

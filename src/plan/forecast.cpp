@@ -2,8 +2,11 @@
 
 #include <algorithm>
 #include <cmath>
+#include <exception>
 
+#include "base/error.hpp"
 #include "base/set_needs.hpp"
+#include "base/thread_group.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
 #include "plan/space_plan.hpp"
@@ -15,28 +18,24 @@ double days_between(Instant a, Instant b) {
   return std::chrono::duration<double>(between(a, b)).count() / 86400;
 }
 
-// A set of the future, or one of now: how many days of change it holds is what its folding depends on.
-struct FutureSet {
-  KeptSet set;
-  double span_days = 0;  // since its base; of a full, 0
-};
-
 class Future {
  public:
   explicit Future(const ForecastQuestion& question) : question_(question), now_(question.now) {
+    asked_.rules = question.keep;
+    asked_.endless = question.renew.never();
+    asked_.total = question.total;
     for (const KeptSet& set : question.sets) {
-      FutureSet one{set, 0};
-      if (set.facts.base) {
-        for (const FutureSet& base : sets_) {
-          if (base.set.facts.sequence == *set.facts.base)
-            one.span_days = days_between(base.set.facts.started, set.facts.started);
-        }
+      double span = 0;
+      for (const KeptSet& base : asked_.sets) {
+        if (set.facts.base == base.facts.sequence) span = days_between(base.facts.started, set.facts.started);
       }
       last_ = std::max(last_, set.facts.sequence);
-      sets_.push_back(std::move(one));
+      all_good_ = all_good_ && set.good;
+      insert(asked_.sets.size(), set, span);
     }
     std::uint64_t used = question.total - std::min(question.total, question.free);
-    others_ = used - std::min(used, job_bytes());
+    others_ = used - std::min(used, job_bytes_);
+    out_.rules = acting_rules(question.keep);
   }
 
   Forecast live() {
@@ -77,10 +76,23 @@ class Future {
     }
   }
 
-  std::uint64_t job_bytes() const {
-    std::uint64_t bytes = 0;
-    for (const FutureSet& one : sets_) bytes += one.set.facts.totals.stored_bytes;
-    return bytes;
+  std::vector<KeptSet>& sets() { return asked_.sets; }
+  void insert(std::size_t at, KeptSet set, double span) {
+    auto place = static_cast<std::ptrdiff_t>(at);
+    job_bytes_ += set.facts.totals.stored_bytes;
+    chain_.insert(chain_.begin() + place, {.facts = set.facts, .damaged = !set.good});
+    spans_.insert(spans_.begin() + place, span);
+    sets().insert(sets().begin() + place, std::move(set));
+  }
+  void erase(std::size_t from, std::size_t to) {
+    for (std::size_t i = from; i < to; ++i) job_bytes_ -= sets()[i].facts.totals.stored_bytes;
+    auto cut = [&](auto& list) {
+      list.erase(list.begin() + static_cast<std::ptrdiff_t>(from),
+                 list.begin() + static_cast<std::ptrdiff_t>(to));
+    };
+    cut(chain_);
+    cut(spans_);
+    cut(sets());
   }
   void touch(std::uint64_t bytes) {
     out_.peak_bytes = std::max(out_.peak_bytes, bytes);
@@ -89,12 +101,12 @@ class Future {
 
   void open_day(Instant ends) {
     out_.days.push_back({.ends = ends});
-    touch(job_bytes());
+    touch(job_bytes_);
   }
   void close_day() {
     ForecastDay& day = out_.days.back();
-    day.job_bytes = job_bytes();
-    day.points = sets_.size();
+    day.job_bytes = job_bytes_;
+    day.points = sets().size();
     day.restore_sets = restore_sets();
     if (out_.runs > 0) out_.most_restore_sets = std::max(out_.most_restore_sets, day.restore_sets);
   }
@@ -104,40 +116,20 @@ class Future {
     open_day(end_of_day(date.year, date.month, date.day));
   }
 
-  std::vector<ChainSet> chain_sets() const {
-    std::vector<ChainSet> out;
-    for (const FutureSet& one : sets_) out.push_back({.facts = one.set.facts, .damaged = !one.set.good});
-    return out;
-  }
+  std::uint64_t free() const { return question_.total - std::min(question_.total, others_ + job_bytes_); }
 
-  KeepQuestion keep_question(std::uint64_t make_room) const {
-    KeepQuestion asked;
-    asked.rules = question_.keep;
-    asked.endless = question_.renew.never();
-    for (const FutureSet& one : sets_) asked.sets.push_back(one.set);
-    asked.now = now_;
-    asked.total = question_.total;
-    std::uint64_t used = others_ + job_bytes();
-    asked.free = question_.total - std::min(question_.total, used);
-    asked.make_room = make_room;
-    return asked;
-  }
-
-  std::int64_t room() const {
-    std::uint64_t used = others_ + job_bytes();
-    return room_left(acting_rules(question_.keep), job_bytes(), question_.total,
-                     question_.total - std::min(question_.total, used));
-  }
+  std::int64_t room() const { return room_left(out_.rules, job_bytes_, question_.total, free()); }
 
   void run(std::optional<Kind> asked) {
     ForecastDay& day = out_.days.back();
     ++day.runs;
-    FutureSet next = next_set(asked);
-    std::uint64_t bytes = next.set.facts.totals.stored_bytes;
+    double span = 0;
+    KeptSet next = next_set(asked, span);
+    std::uint64_t bytes = next.facts.totals.stored_bytes;
     if (room() < static_cast<std::int64_t>(bytes)) {
       prune(bytes);
-      next = next_set(asked);  // what it builds on may have been folded
-      bytes = next.set.facts.totals.stored_bytes;
+      next = next_set(asked, span);  // what it builds on may have been folded
+      bytes = next.facts.totals.stored_bytes;
     }
     if (room() < static_cast<std::int64_t>(bytes)) {
       ++day.failed;
@@ -146,22 +138,20 @@ class Future {
     }
     ++out_.runs;
     ++last_;
-    if (next.set.facts.kind == Kind::full) ++out_.fulls;
+    if (next.facts.kind == Kind::full) ++out_.fulls;
     out_.written_bytes += bytes;
-    sets_.push_back(std::move(next));
-    touch(job_bytes());
+    insert(sets().size(), std::move(next), span);
+    touch(job_bytes_);
     prune(0);
   }
 
-  FutureSet next_set(std::optional<Kind> asked) {
+  // `span`: days since its base; of a full, 0. How many days of change a set holds is what its folding
+  // depends on.
+  KeptSet next_set(std::optional<Kind> asked, double& span) {
     KindDecision decision =
-        decide_kind({question_.kind, question_.renew}, chain_sets(), ProtectionChange::none, asked, now_);
-    if (!out_.next_kind) {
-      out_.next_kind = decision.kind;
-      out_.next_reason = decision.reason;
-    }
-    FutureSet next;
-    SetFacts& facts = next.set.facts;
+        decide_kind({question_.kind, question_.renew}, chain_, ProtectionChange::none, asked, now_);
+    KeptSet next;
+    SetFacts& facts = next.facts;
     facts.sequence = last_ + 1;
     for (int i = 0; i < 4; ++i)
       facts.set[static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(facts.sequence >> (8 * i));
@@ -171,92 +161,96 @@ class Future {
     facts.base = decision.base;
     facts.needs_follow = decision.base.has_value();
     facts.started = facts.ended = now_;
-    double day = days_between(question_.now, now_);
-    std::uint64_t bytes = question_.sizes.full_after(day);
-    for (const FutureSet& base : sets_) {
-      if (!decision.base || base.set.facts.sequence != *decision.base) continue;
-      facts.needs = {{base.set.facts.sequence, base.set.facts.set}};
-      next.span_days = days_between(base.set.facts.started, now_);
-      bytes = question_.sizes.changed_bytes(next.span_days);
-    }
-    facts.totals.stored_bytes = bytes;
+    span = 0;
+    facts.totals.stored_bytes = question_.sizes.full_after(days_between(question_.now, now_));
+    if (!decision.base) return next;
+    auto base = std::find_if(sets().rbegin(), sets().rend(),
+                             [&](const KeptSet& set) { return set.facts.sequence == *decision.base; });
+    facts.needs = {{base->facts.sequence, base->facts.set}};
+    span = days_between(base->facts.started, now_);
+    facts.totals.stored_bytes = question_.sizes.changed_bytes(span);
     return next;
   }
 
   void prune(std::uint64_t make_room) {
-    for (std::size_t round = sets_.size() + 2; round > 0; --round) {
-      KeepPlan plan = plan_keep(keep_question(make_room));
-      for (const std::string& broken : plan.broken) {
-        std::string rule = broken.substr(0, broken.find(':'));
-        if (std::find(out_.broken.begin(), out_.broken.end(), rule) == out_.broken.end())
-          out_.broken.push_back(rule);
+    for (std::size_t round = sets().size() + 2; round > 0; --round) {
+      asked_.now = now_;
+      asked_.free = free();
+      asked_.make_room = make_room;
+      KeepPlan plan = plan_keep(asked_);
+      for (const BrokenPromise& broken : plan.broken) {
+        bool known = std::any_of(out_.broken.begin(), out_.broken.end(),
+                                 [&](const Promise& one) { return one.same_rule(broken.promise); });
+        if (!known) out_.broken.push_back(broken.promise);
       }
       if (plan.empty()) return;
       for (const KeepStep& step : plan.steps) carry_out(step);
+      // Where everything is good and fits, one round does it: what is gone makes nothing else unwanted.
+      if (all_good_ && plan.excess == 0) return;
     }
   }
 
   void carry_out(const KeepStep& step) {
-    auto covered = [&](const FutureSet& one) {
-      return step.first <= one.set.facts.covers_from() && one.set.facts.sequence <= step.last;
+    auto place_of = [&](Sequence sequence) {
+      auto at = std::lower_bound(sets().begin(), sets().end(), sequence,
+                                 [](const KeptSet& set, Sequence one) { return set.facts.sequence < one; });
+      return static_cast<std::size_t>(at - sets().begin());
     };
+    std::size_t begin = place_of(step.first), end = place_of(step.last) + 1;
     if (!step.fold) {
-      out_.removed +=
-          std::erase_if(sets_, [&](const FutureSet& one) { return one.set.facts.sequence == step.first; });
+      erase(begin, end);
+      ++out_.removed;
       return;
     }
-    FutureSet folded;
     double span = 0;
     std::uint64_t sum = 0, largest = 0;
-    bool first = true;
-    Kind kind = Kind::full;
-    std::vector<SetNeed> needs;
-    for (const FutureSet& one : sets_) {
-      if (!covered(one)) continue;
-      if (first) kind = one.set.facts.kind;
-      if (first) needs = one.set.facts.needs;
-      first = false;
+    for (std::size_t i = begin; i < end; ++i) {
+      const SetFacts& one = sets()[i].facts;
       // Differentials all reach back to the same set.
-      span = one.set.facts.kind == Kind::differential ? std::max(span, one.span_days) : span + one.span_days;
-      sum += one.set.facts.totals.stored_bytes;
-      largest = std::max(largest, one.set.facts.totals.stored_bytes);
-      ++out_.folded;
-      folded = one;
+      span = one.kind == Kind::differential ? std::max(span, spans_[i]) : span + spans_[i];
+      sum += one.totals.stored_bytes;
+      largest = std::max(largest, one.totals.stored_bytes);
     }
-    --out_.folded;
-    SetFacts& facts = folded.set.facts;
+    out_.folded += end - begin - 1;
+    KeptSet folded = sets()[end - 1];
+    SetFacts& facts = folded.facts;
     facts.folded_from = step.first;
-    facts.kind = kind;
-    facts.needs = needs;
-    facts.needs_follow = !needs.empty();
+    facts.kind = sets()[begin].facts.kind;
+    facts.needs = sets()[begin].facts.needs;
+    facts.needs_follow = !facts.needs.empty();
     facts.without.clear();
     facts.set[14] = static_cast<std::uint8_t>(facts.set[14] + 1);
     double day = days_between(question_.now, facts.started);
-    std::uint64_t bytes = kind == Kind::full ? question_.sizes.full_after(std::max(day, 0.0))
-                                             : question_.sizes.changed_bytes(span);
+    std::uint64_t bytes = facts.kind == Kind::full ? question_.sizes.full_after(std::max(day, 0.0))
+                                                   : question_.sizes.changed_bytes(span);
     facts.totals.stored_bytes = std::min(sum, bytes);
-    folded.span_days = kind == Kind::full ? 0 : span;
     // Volumes of which most is needed stay as they lie; one is written again when a quarter of it is not.
     std::uint64_t copied = std::min(facts.totals.stored_bytes, 4 * (sum - largest));
-    touch(job_bytes() + copied);
+    touch(job_bytes_ + copied);
     out_.written_bytes += copied;
-    std::erase_if(sets_, covered);
-    auto at = std::find_if(sets_.begin(), sets_.end(),
-                           [&](const FutureSet& one) { return one.set.facts.sequence > step.last; });
-    sets_.insert(at, std::move(folded));
+    if (facts.kind == Kind::full) span = 0;
+    erase(begin, end - 1);
+    job_bytes_ += facts.totals.stored_bytes - sets()[begin].facts.totals.stored_bytes;
+    chain_[begin] = {.facts = facts, .damaged = !folded.good};
+    spans_[begin] = span;
+    sets()[begin] = std::move(folded);
   }
 
   // Sets that the newest point takes to be restored, itself included.
   std::size_t restore_sets() const {
-    if (sets_.empty()) return 0;
+    if (asked_.sets.empty()) return 0;
     std::vector<const SetFacts*> facts;
-    for (const FutureSet& one : sets_) facts.push_back(&one.set.facts);
-    return SetNeeds(std::move(facts)).closure(sets_.back().set.facts).met.size() + 1;
+    for (const KeptSet& one : asked_.sets) facts.push_back(&one.facts);
+    return SetNeeds(std::move(facts)).closure(asked_.sets.back().facts).met.size() + 1;
   }
 
   const ForecastQuestion& question_;
   Instant now_;
-  std::vector<FutureSet> sets_;
+  KeepQuestion asked_;           // its sets are the list that is worked on
+  std::vector<ChainSet> chain_;  // the same sets, as choosing a kind sees them
+  std::vector<double> spans_;    // of each, in days
+  std::uint64_t job_bytes_ = 0;
+  bool all_good_ = true;
   Sequence last_ = 0;
   std::uint64_t others_ = 0;  // used on the drive by anything else
   Forecast out_;
@@ -335,6 +329,7 @@ Forecast forecast(const ForecastQuestion& question) {
 
 std::vector<Scenario> forecast_side_by_side(const ForecastQuestion& question) {
   std::vector<Scenario> out;
+  std::vector<ForecastQuestion> questions;
   RenewRules renewing = question.renew;
   if (renewing.never()) renewing.every_sets = 30;
   auto add = [&](const std::string& name, Kind kind, bool folding) {
@@ -345,14 +340,38 @@ std::vector<Scenario> forecast_side_by_side(const ForecastQuestion& question) {
     for (Phrase& phrase : asked.runs) phrase.kind.reset();
     bool own = question.kind == kind && question.renew.never() == folding;
     if (kind == Kind::full) own = question.kind == kind;
-    out.push_back({name, own, forecast(own ? question : asked)});
+    out.push_back({name, own, {}});
+    questions.push_back(own ? question : asked);
   };
   add("full", Kind::full, false);
   add("differential", Kind::differential, false);
   add("incremental", Kind::incremental, false);
   add("incremental, folded for ever", Kind::incremental, true);
   bool any = std::any_of(out.begin(), out.end(), [](const Scenario& one) { return one.own; });
-  if (!any) out.insert(out.begin(), {"as the job is", true, forecast(question)});
+  if (!any) {
+    out.insert(out.begin(), {"as the job is", true, {}});
+    questions.insert(questions.begin(), question);
+  }
+  std::vector<std::exception_ptr> failed(out.size());
+  ThreadGroup threads;
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    auto live = [&, i] {
+      try {
+        out[i].forecast = forecast(questions[i]);
+      } catch (...) {
+        failed[i] = std::current_exception();
+      }
+    };
+    try {
+      threads.start(live);
+    } catch (const Error&) {
+      live();  // no further thread: one after the other then
+    }
+  }
+  threads.join();
+  for (const std::exception_ptr& one : failed) {
+    if (one) std::rethrow_exception(one);
+  }
   return out;
 }
 

@@ -54,9 +54,8 @@ struct Forecast {
   std::uint64_t peak_bytes = 0;     // of the job's sets
   std::optional<Instant> full_on;   // the first run for which there is no room
   std::size_t most_restore_sets = 0;
-  std::string next_reason;  // why the first run is of its kind
-  std::optional<Kind> next_kind;
-  std::vector<std::string> broken;  // promises that a limit overrides, each once
+  KeepRules rules = {};         // that were acted on
+  std::vector<Promise> broken;  // that a limit overrides, each rule once
 };
 
 Forecast forecast(const ForecastQuestion& question);

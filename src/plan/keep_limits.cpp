@@ -1,6 +1,5 @@
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "plan/keep_model.hpp"
 
 namespace kestrum {
@@ -8,7 +7,7 @@ namespace {
 
 class LimitPlanner {
  public:
-  explicit LimitPlanner(KeepModel& model) : model_(model), room_("to make room: " + tightest_limit()) {}
+  explicit LimitPlanner(KeepModel& model) : model_(model) {}
 
   void meet() {
     while (model_.excess(true) > 0 && relieve()) {
@@ -16,38 +15,17 @@ class LimitPlanner {
   }
 
  private:
-  std::string tightest_limit() const {
-    KeepRules one;
-    std::int64_t least = room_left(one, model_.job_bytes, model_.question.total, model_.question.free);
-    std::string text = "the next set takes " + size_text(model_.question.make_room);
-    auto look = [&](const KeepRules& rules, const std::string& words) {
-      std::int64_t room = room_left(rules, model_.job_bytes, model_.question.total, model_.question.free);
-      if (room < least) text = words;
-      least = std::min(least, room);
-    };
-    one.job_limit = model_.rules.job_limit;
-    if (model_.rules.job_limit) look(one, "job-limit = " + size_text(*model_.rules.job_limit));
-    one = {};
-    one.drive_limit = model_.rules.drive_limit;
-    if (model_.rules.drive_limit)
-      look(one, "drive-limit = " + std::to_string(*model_.rules.drive_limit) + "%");
-    one = {};
-    one.leave_free = model_.rules.leave_free;
-    if (model_.rules.leave_free) look(one, "leave-free = " + size_text(*model_.rules.leave_free));
-    return text;
-  }
-
   void give_up(std::size_t i) {
     model_.gone[i] = true;
     model_.into[i] = nobody;
     model_.overridden[i] = model_.promised(i);
-    model_.reason[i] = room_;
+    model_.reason[i] = {.why = FateReason::Why::room};
   }
   bool fold_for_room(std::size_t i) {
     if (!model_.question.may_fold || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
     if (!model_.try_fold(i)) return false;
     model_.overridden[i] = model_.promised(i);
-    model_.reason[i] = room_ + "; " + model_.point(model_.into[i]) + " needs what is in it";
+    model_.reason[i] = {.why = FateReason::Why::room, .other = model_.point(model_.into[i])};
     return true;
   }
 
@@ -126,10 +104,27 @@ class LimitPlanner {
   }
 
   KeepModel& model_;
-  std::string room_;  // reason
 };
 
 }  // namespace
+
+Limit tightest_limit(const KeepModel& model) {
+  auto room = [&](const KeepRules& one) {
+    return room_left(one, model.job_bytes, model.question.total, model.question.free);
+  };
+  Limit tightest = Limit::next_set;
+  std::int64_t least = room({});
+  auto look = [&](Limit limit, bool there, const KeepRules& one) {
+    if (!there || room(one) >= least) return;
+    tightest = limit;
+    least = room(one);
+  };
+  const KeepRules& rules = model.rules;
+  look(Limit::job_limit, rules.job_limit.has_value(), {.job_limit = rules.job_limit});
+  look(Limit::drive_limit, rules.drive_limit.has_value(), {.drive_limit = rules.drive_limit});
+  look(Limit::leave_free, rules.leave_free.has_value(), {.leave_free = rules.leave_free});
+  return tightest;
+}
 
 void meet_limits(KeepModel& model) {
   LimitPlanner(model).meet();

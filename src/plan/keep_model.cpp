@@ -17,16 +17,19 @@ KeepModel::KeepModel(const KeepQuestion& asked)
       reason(sets.size()),
       overridden(sets.size(), false) {
   std::vector<const SetFacts*> facts;
+  facts.reserve(sets.size());
   for (const KeptSet& set : sets) facts.push_back(&set.facts);
   const SetNeeds graph(std::move(facts));
   for (std::size_t i = 0; i < sets.size(); ++i) {
     if (chain[i] >= members.size()) members.emplace_back();
     place_.push_back(members[chain[i]].size());
     members[chain[i]].push_back(i);
-    needs.push_back(graph.direct(i));
+    needs_begin_.push_back(needs_.size());
+    graph.add_direct(i, needs_);
     job_bytes += stored(i);
     if (counts(i)) newest_good = i;
   }
+  needs_begin_.push_back(needs_.size());
   for (std::size_t c = 0; c < members.size(); ++c) {
     if (std::all_of(members[c].begin(), members[c].end(), [this](std::size_t i) { return counts(i); }))
       good_chain = c;
@@ -52,7 +55,7 @@ std::vector<std::size_t> KeepModel::needed_by() const {
   std::vector<std::size_t> user(sets.size(), nobody);
   for (std::size_t j = sets.size(); j-- > 0;) {
     if (gone[j]) continue;
-    for (std::size_t need : needs[j]) {
+    for (std::size_t need : needs(j)) {
       std::size_t held = holder(need), by = holder(j);
       if (held != by) user[held] = by;
     }
@@ -64,7 +67,7 @@ std::vector<bool> KeepModel::closure(const std::vector<bool>& wanted) const {
   std::vector<bool> needed(sets.size(), false);
   for (std::size_t j = sets.size(); j-- > 0;) {
     if (!wanted[j] && !needed[j]) continue;
-    for (std::size_t need : needs[j]) needed[need] = true;
+    for (std::size_t need : needs(j)) needed[need] = true;
   }
   return needed;
 }

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <limits>
+#include <span>
 
 #include "plan/keep_promises.hpp"
 
@@ -17,8 +18,12 @@ struct KeepModel {
   bool stays(std::size_t i) const { return !gone[i] && into[i] == nobody; }
   bool counts(std::size_t i) const { return sets[i].good && !sets[i].suspect; }
   std::uint64_t stored(std::size_t i) const { return sets[i].facts.totals.stored_bytes; }
-  bool promised(std::size_t i) const { return !wanted_by[i].rule.empty(); }
-  std::string point(std::size_t i) const { return "point " + std::to_string(sets[i].facts.sequence); }
+  bool promised(std::size_t i) const { return wanted_by[i].made(); }
+  Sequence point(std::size_t i) const { return sets[i].facts.sequence; }
+  // Sets that `i` needs, directly.
+  std::span<const std::size_t> needs(std::size_t i) const {
+    return std::span(needs_).subspan(needs_begin_[i], needs_begin_[i + 1] - needs_begin_[i]);
+  }
 
   // Chains that may not go whole: what the next run builds on, the newest good point's, and the newest one in
   // which everything is good.
@@ -46,7 +51,6 @@ struct KeepModel {
   std::vector<std::size_t> chain;  // of each set
   std::vector<Promise> wanted_by;
   std::vector<std::vector<std::size_t>> members;  // of each chain
-  std::vector<std::vector<std::size_t>> needs;    // of each set, directly
   std::uint64_t job_bytes = 0;
   std::size_t newest_good = nobody;
   std::size_t good_chain = nobody;  // the newest in which everything is good
@@ -54,15 +58,19 @@ struct KeepModel {
   // What was decided so far.
   std::vector<std::size_t> into;  // folded into
   std::vector<bool> gone;
-  std::vector<std::string> reason;
+  std::vector<FateReason> reason;
   std::vector<bool> overridden;  // promised, and given up all the same
 
  private:
   std::size_t next_in_chain(std::size_t i) const;
   std::uint64_t hoped_from_folds() const;
   std::vector<std::size_t> place_;  // in its chain
+  std::vector<std::size_t> needs_;  // of all, one set's after the other's
+  std::vector<std::size_t> needs_begin_;
 };
 
+// The limit that leaves least room.
+Limit tightest_limit(const KeepModel& model);
 // Gives points up, oldest first, until the limits are kept or nothing more may go.
 void meet_limits(KeepModel& model);
 

@@ -2,21 +2,20 @@
 
 #include <algorithm>
 
-#include "base/text.hpp"
 #include "plan/keep_model.hpp"
 
 namespace kestrum {
 namespace {
 
+using Why = FateReason::Why;
+
 class KeepPlanner {
  public:
   explicit KeepPlanner(const KeepQuestion& question)
-      : model_(question),
-        folding_(question.may_fold && (question.endless || !model_.rules.thin.empty())),
-        unwanted_(unwanted_text(model_.rules, question.endless)) {}
+      : model_(question), folding_(question.may_fold && (question.endless || !model_.rules.thin.empty())) {}
 
   KeepPlan plan() {
-    if (model_.question.hold.empty() && !model_.sets.empty()) {
+    if (model_.question.hold == Hold::nothing && !model_.sets.empty()) {
       by_promises();
       meet_limits(model_);
     }
@@ -28,21 +27,21 @@ class KeepPlanner {
   void by_promises() {
     wanted_.assign(model_.sets.size(), false);
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
-      if (model_.promised(i)) want(i, model_.wanted_by[i].reason);
+      if (model_.promised(i)) want(i, Why::promised);
     }
-    want(wanted_.size() - 1, "it is the newest");
+    want(wanted_.size() - 1, Why::newest);
     want_good_chain();
     want_floor();
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
       if (wanted_[i]) continue;
       model_.gone[i] = !needed_[i];
-      model_.reason[i] = unwanted_;
+      model_.reason[i].why = Why::unwanted;
     }
     fold_or_keep_needed();
   }
 
-  void want(std::size_t i, const std::string& reason) {
-    if (!wanted_[i]) model_.reason[i] = reason;
+  void want(std::size_t i, Why why) {
+    if (!wanted_[i]) model_.reason[i].why = why;
     wanted_[i] = true;
   }
 
@@ -50,7 +49,7 @@ class KeepPlanner {
     if (model_.good_chain != nobody) {
       const std::vector<std::size_t>& chain = model_.members[model_.good_chain];
       if (std::none_of(chain.begin(), chain.end(), [&](std::size_t i) { return wanted_[i]; }))
-        want(chain.back(), "the newest undamaged chain always stays");
+        want(chain.back(), Why::good_chain);
     }
     needed_ = model_.closure(wanted_);
   }
@@ -65,7 +64,7 @@ class KeepPlanner {
     };
     for (std::size_t i = wanted_.size(); i-- > 0 && standing() < model_.rules.at_least;) {
       if (!model_.counts(i) || wanted_[i]) continue;
-      want(i, "one of the last " + count_text(model_.rules.at_least, "good point"));
+      want(i, Why::floor);
       needed_ = model_.closure(wanted_);
     }
   }
@@ -75,15 +74,14 @@ class KeepPlanner {
                                   nobody);  // the oldest wanted one, directly or through others
     for (std::size_t j = wanted_.size(); j-- > 0;) {
       std::size_t by = wanted_[j] ? j : user[j];
-      for (std::size_t need : model_.needs[j]) user[need] = std::min(user[need], by);
+      for (std::size_t need : model_.needs(j)) user[need] = std::min(user[need], by);
     }
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
       if (wanted_[i] || !needed_[i]) continue;
       if (folding_ && model_.try_fold(i, &wanted_)) {
-        model_.reason[i] = unwanted_ + "; " + model_.point(model_.into[i]) + " needs what is in it";
+        model_.reason[i] = {.why = Why::unwanted, .other = model_.point(model_.into[i])};
       } else {
-        model_.reason[i] = model_.point(user[i]) + " needs it";
-        if (folding_) model_.reason[i] += "; what is damaged is not folded";
+        model_.reason[i] = {.why = Why::needed, .unfoldable = folding_, .other = model_.point(user[i])};
       }
     }
   }
@@ -91,19 +89,25 @@ class KeepPlanner {
   KeepPlan result() const {
     KeepPlan plan;
     plan.held = model_.question.hold;
+    plan.rules = model_.rules;
+    plan.endless = model_.question.endless;
+    plan.make_room = model_.question.make_room;
+    plan.tightest = tightest_limit(model_);
+    plan.fates.reserve(model_.sets.size());
     for (std::size_t i = 0; i < model_.sets.size(); ++i) {
       SetFate fate;
       fate.sequence = model_.sets[i].facts.sequence;
       fate.bytes = model_.stored(i);
-      fate.reason = plan.held.empty() ? model_.reason[i] : plan.held;
+      fate.reason = model_.reason[i];
+      fate.promise = model_.wanted_by[i];
+      fate.overridden = model_.overridden[i];
       if (model_.gone[i]) fate.fate = Fate::goes;
       if (model_.into[i] != nobody) {
         fate.fate = Fate::folds;
         fate.into = model_.sets[model_.holder(i)].facts.sequence;
       }
-      if (model_.overridden[i]) fate.broken_promise = model_.wanted_by[i].reason;
       if (model_.stays(i)) ++plan.points_left;
-      plan.fates.push_back(std::move(fate));
+      plan.fates.push_back(fate);
     }
     plan.frees = model_.removed_bytes();
     plan.excess = model_.excess(false);
@@ -131,25 +135,18 @@ class KeepPlanner {
   }
 
   void add_broken(KeepPlan& plan) const {
-    std::vector<std::pair<std::string, std::size_t>> broken;
     for (std::size_t i = 0; i < model_.sets.size(); ++i) {
-      if (!model_.overridden[i]) continue;
-      const std::string& rule = model_.wanted_by[i].rule;
-      auto found =
-          std::find_if(broken.begin(), broken.end(), [&](const auto& one) { return one.first == rule; });
-      if (found == broken.end()) found = broken.insert(broken.end(), {rule, 0});
-      ++found->second;
-    }
-    for (const auto& [rule, count] : broken) {
-      if (rule == "no rule") continue;
-      plan.broken.push_back("[keep] " + rule + " is not kept: " + count_text(count, "point") +
-                            " that it wants " + (count == 1 ? "goes" : "go") + " to make room");
+      const Promise& promise = model_.wanted_by[i];
+      if (!model_.overridden[i] || promise.by == Promise::By::no_rule) continue;
+      auto found = std::find_if(plan.broken.begin(), plan.broken.end(),
+                                [&](const BrokenPromise& one) { return one.promise.same_rule(promise); });
+      if (found == plan.broken.end()) found = plan.broken.insert(plan.broken.end(), {promise, 0});
+      ++found->points;
     }
   }
 
   KeepModel model_;
-  bool folding_;          // points within a chain are folded by promises alone
-  std::string unwanted_;  // reason
+  bool folding_;  // points within a chain are folded by promises alone
   std::vector<bool> wanted_, needed_;
 };
 

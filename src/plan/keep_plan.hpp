@@ -2,7 +2,6 @@
 #pragma once
 
 #include <optional>
-#include <string>
 #include <vector>
 
 #include "base/set_facts.hpp"
@@ -17,6 +16,9 @@ struct KeptSet {
   bool suspect = false;  // kept as evidence, not counted
 };
 
+// What keeps everything from going.
+enum class Hold { nothing, simulated_clock };
+
 struct KeepQuestion {
   KeepRules rules = {};            // as the job has them; where it has none, the usual ones are taken
   bool endless = false;            // the chain is never renewed: its points go one by one, by folding
@@ -25,7 +27,7 @@ struct KeepQuestion {
   Instant now = {};
   std::uint64_t total = 0, free = 0;  // of the drive, bytes
   std::uint64_t make_room = 0;        // so many bytes more must fit within the limits
-  std::string hold = {};              // why nothing may go; empty: nothing holds
+  Hold hold = Hold::nothing;
 };
 
 enum class Fate {
@@ -34,13 +36,54 @@ enum class Fate {
   folds,  // its point goes; what other points need of it moves into the set it is folded into
 };
 
+// Which promise of [keep] wants a point.
+struct Promise {
+  enum class By : std::uint8_t { nobody, no_rule, points, chains, age, thin };
+  By by = By::nobody;
+  bool clock_behind = false;  // a set is dated later than now: rules of time hold still
+  bool last_of_them = false;  // thin: the last good one of its hour, day, ...
+  std::uint16_t thin = 0;     // which of those rules
+  Sequence young = 0;         // age: the young point for which its chain stays; 0: it is young itself
+  bool made() const { return by != By::nobody; }
+  bool same_rule(const Promise& other) const { return by == other.by && thin == other.thin; }
+};
+
+// What overrides promises.
+enum class Limit : std::uint8_t { next_set, job_limit, drive_limit, leave_free };
+
+// Why a point stays or goes; fate_text words it.
+struct FateReason {
+  enum class Why : std::uint8_t {
+    held,        // nothing goes
+    promised,    // see the promise
+    newest,      // of all
+    good_chain,  // the newest undamaged chain always stays
+    floor,       // one of the last good points
+    unwanted,    // by no promise
+    needed,      // by `other`
+    room,        // a limit overrides
+  };
+  Why why = Why::held;
+  bool unfoldable = false;  // needed: it would be folded, but what is damaged is not
+  // needed: the oldest wanted point that needs it. unwanted, room: of one that folds, the point that needs
+  // what is in it.
+  Sequence other = 0;
+};
+
 struct SetFate {
   Sequence sequence = 0;
   Fate fate = Fate::stays;
-  std::string reason;
-  Sequence into = 0;           // folds: the last of its range
-  std::uint64_t bytes = 0;     // stored
-  std::string broken_promise;  // the rule that wanted it, when a limit overrides it
+  FateReason reason = {};
+  Promise promise = {};     // that wants it, whether or not it is kept
+  bool overridden = false;  // a limit overrides the promise
+  Sequence into = 0;        // folds: the last of its range
+  std::uint64_t bytes = 0;  // stored
+};
+
+// A promise that a limit overrides.
+struct BrokenPromise {
+  Promise promise;
+  std::size_t points = 0;  // that it wants and that go
 };
 
 struct KeepStep {
@@ -49,12 +92,16 @@ struct KeepStep {
 };
 
 struct KeepPlan {
-  std::vector<SetFate> fates;       // in order of sequence
-  std::vector<KeepStep> steps;      // in the order in which they are safe to be killed in
-  std::vector<std::string> broken;  // promises that a limit overrides, in plain words
-  std::string held;                 // why nothing goes at all
-  std::uint64_t frees = 0;          // by removing, exactly; folding frees more
-  std::uint64_t excess = 0;         // by which the limits are overrun, folding not counted, after all this
+  std::vector<SetFate> fates;         // in order of sequence
+  std::vector<KeepStep> steps;        // in the order in which they are safe to be killed in
+  std::vector<BrokenPromise> broken;  // each rule once
+  Hold held = Hold::nothing;
+  KeepRules rules;              // that were acted on
+  bool endless = false;         // as it was asked
+  Limit tightest = {};          // of the limits
+  std::uint64_t make_room = 0;  // as it was asked
+  std::uint64_t frees = 0;      // by removing, exactly; folding frees more
+  std::uint64_t excess = 0;     // by which the limits are overrun, folding not counted, after all this
   std::size_t points_left = 0;
   bool empty() const { return steps.empty(); }
   bool folds() const;

@@ -1,9 +1,11 @@
 #include "plan/keep_promises.hpp"
 
 #include <algorithm>
+#include <chrono>
+#include <cstring>
 #include <map>
+#include <unordered_map>
 
-#include "base/text.hpp"
 #include "calendar/local_time.hpp"
 
 namespace kestrum {
@@ -15,16 +17,38 @@ bool counts(const KeptSet& set) {
 
 // Which hour, day, week (Monday first), month or year of local time.
 std::int64_t period(Instant when, Span::Unit unit) {
-  if (unit == Span::Unit::month || unit == Span::Unit::year) {
-    LocalMinute date = to_local(when);
-    return unit == Span::Unit::month ? std::int64_t{date.year} * 12 + date.month : std::int64_t{date.year};
-  }
   std::int64_t local = when.seconds + local_offset_seconds(when);
   auto whole = [&](std::int64_t seconds) { return (local - (local < 0 ? seconds - 1 : 0)) / seconds; };
   if (unit == Span::Unit::hour) return whole(3600);
-  if (unit == Span::Unit::day) return whole(86400);
-  return (whole(86400) + 3) / 7;  // 1970-01-01 was a Thursday
+  std::int64_t day = whole(86400);
+  if (unit == Span::Unit::day) return day;
+  if (unit == Span::Unit::week) return (day + 3) / 7;  // 1970-01-01 was a Thursday
+  std::chrono::year_month_day date{std::chrono::sys_days(std::chrono::days(day))};
+  std::int64_t year = static_cast<int>(date.year());
+  return unit == Span::Unit::year ? year : year * 12 + static_cast<unsigned>(date.month());
 }
+
+// The last of each period; mostly asked for in the order of time.
+class LastOfEach {
+ public:
+  void put(std::int64_t period, std::size_t place) {
+    if (last_.empty() || last_.back().first < period) {
+      last_.emplace_back(period, place);
+      return;
+    }
+    auto at = std::lower_bound(last_.begin(), last_.end(), period,
+                               [](const auto& one, std::int64_t wanted) { return one.first < wanted; });
+    if (at->first == period) {
+      at->second = place;
+    } else {
+      last_.emplace(at, period, place);
+    }
+  }
+  const std::vector<std::pair<std::int64_t, std::size_t>>& all() const { return last_; }
+
+ private:
+  std::vector<std::pair<std::int64_t, std::size_t>> last_;  // sorted
+};
 
 class Wanted {
  public:
@@ -37,84 +61,84 @@ class Wanted {
 
   std::vector<Promise> decide() {
     bool any = rules_.age || rules_.chains || rules_.points || !rules_.thin.empty();
-    for (std::size_t i = 0; !any && i < sets_.size(); ++i) out_[i] = {"no rule", "no rule asks for it to go"};
+    if (!any) out_.assign(sets_.size(), {.by = Promise::By::no_rule});
     clock_behind_ = std::any_of(sets_.begin(), sets_.end(),
                                 [this](const KeptSet& set) { return set.facts.started > question_.now; });
     if (rules_.points) by_points(*rules_.points);
     if (rules_.chains) by_chains(*rules_.chains);
     if (rules_.age) by_age(*rules_.age);
-    for (const ThinRule& rule : rules_.thin) by_thinning(rule);
+    for (std::size_t i = 0; i < rules_.thin.size(); ++i) by_thinning(i);
     return std::move(out_);
   }
 
  private:
-  void want(std::size_t i, const std::string& rule, const std::string& reason) {
-    if (out_[i].rule.empty()) out_[i] = {rule, reason};
+  void want(std::size_t i, const Promise& promise) {
+    if (!out_[i].made()) out_[i] = promise;
   }
 
   // A clock that went back would make every point look young, and later all of them old.
-  bool hold_still(const std::string& rule) {
-    for (std::size_t i = 0; clock_behind_ && i < sets_.size(); ++i)
-      want(i, rule, "a point is dated later than today's clock says: rules of time hold still");
+  bool hold_still(Promise promise) {
+    promise.clock_behind = true;
+    for (std::size_t i = 0; clock_behind_ && i < sets_.size(); ++i) want(i, promise);
     return clock_behind_;
   }
 
   void by_points(unsigned most) {
-    std::string rule = "points = " + count_text(most, "point");
-    std::string reason = "one of the newest " + count_text(most, "point");
     unsigned seen = 0;
     for (std::size_t i = sets_.size(); i-- > 0 && seen < most;) {
       if (counts(sets_[i])) ++seen;
-      want(i, rule, reason);
+      want(i, {.by = Promise::By::points});
     }
   }
 
   void by_chains(unsigned most) {
-    std::string rule = "chains = " + count_text(most, "chain");
-    std::string reason = "of the newest " + count_text(most, "chain");
     std::map<std::size_t, bool> good;
     for (std::size_t i = 0; i < sets_.size(); ++i) good[chains_[i]] |= counts(sets_[i]);
     unsigned seen = 0;
     for (auto chain = good.rbegin(); chain != good.rend() && seen < most; ++chain) {
       if (chain->second) ++seen;
       for (std::size_t i = 0; i < sets_.size(); ++i) {
-        if (chains_[i] == chain->first) want(i, rule, reason);
+        if (chains_[i] == chain->first) want(i, {.by = Promise::By::chains});
       }
     }
   }
 
   void by_age(const Span& age) {
-    std::string rule = "age = " + age.text(), reason = "not older than " + age.text();
-    if (hold_still(rule)) return;
+    Promise promise{.by = Promise::By::age};
+    if (hold_still(promise)) return;
     Instant since = before(question_.now, age);
     std::map<std::size_t, Sequence> young;  // of a chain
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (sets_[i].facts.started < since) continue;
       young[chains_[i]] = sets_[i].facts.sequence;
-      want(i, rule, reason);
+      want(i, promise);
     }
     for (std::size_t i = 0; !question_.endless && i < sets_.size(); ++i) {
       auto found = young.find(chains_[i]);
-      if (found != young.end())
-        want(i, rule, "point " + std::to_string(found->second) + " of its chain is " + reason);
+      if (found == young.end()) continue;
+      promise.young = found->second;
+      want(i, promise);
     }
   }
 
-  void by_thinning(const ThinRule& thin) {
-    std::string text = thin.text(), rule = "thin = " + text;
-    if (hold_still(rule)) return;
+  void by_thinning(std::size_t rule) {
+    const ThinRule& thin = rules_.thin[rule];
+    Promise promise{.by = Promise::By::thin,
+                    .last_of_them = thin.one_each.has_value(),
+                    .thin = static_cast<std::uint16_t>(rule)};
+    if (hold_still(promise)) return;
     std::optional<Instant> since;
     if (thin.during) since = before(question_.now, *thin.during);
-    std::map<std::int64_t, std::size_t> last;  // good one of each period
+    LastOfEach last;
     for (std::size_t i = 0; i < sets_.size(); ++i) {
       if (since && sets_[i].facts.started < *since) continue;
       if (!thin.one_each) {
-        want(i, rule, text);
+        want(i, promise);
       } else if (counts(sets_[i])) {
-        last[period(sets_[i].facts.started, *thin.one_each)] = i;
+        last.put(period(sets_[i].facts.started, *thin.one_each), i);
       }
     }
-    for (const auto& [_, i] : last) want(i, rule, text + ", the last of them");
+    for (const auto& [_, i] : last.all()) want(i, promise);
   }
 
   const KeepQuestion& question_;
@@ -128,21 +152,22 @@ class Wanted {
 }  // namespace
 
 std::vector<std::size_t> chain_numbers(const std::vector<KeptSet>& sets) {
-  std::map<Id, std::size_t> numbers;
+  struct Hash {
+    std::size_t operator()(const Id& id) const {
+      std::uint64_t part = 0;
+      std::memcpy(&part, id.data(), sizeof part);
+      return part;
+    }
+  };
+  std::unordered_map<Id, std::size_t, Hash> numbers;
   std::vector<std::size_t> out;
-  for (const KeptSet& set : sets)
-    out.push_back(numbers.emplace(set.facts.chain, numbers.size()).first->second);
+  out.reserve(sets.size());
+  for (std::size_t i = 0; i < sets.size(); ++i) {
+    const Id& chain = sets[i].facts.chain;
+    bool same = i > 0 && chain == sets[i - 1].facts.chain;
+    out.push_back(same ? out.back() : numbers.emplace(chain, numbers.size()).first->second);
+  }
   return out;
-}
-
-std::string unwanted_text(const KeepRules& rules, bool endless) {
-  std::vector<std::string> parts;
-  if (rules.age)
-    parts.push_back((endless ? "" : "all of its chain is ") + std::string("older than ") + rules.age->text());
-  if (rules.chains) parts.push_back("not of the newest " + count_text(*rules.chains, "chain"));
-  if (rules.points) parts.push_back("not one of the newest " + count_text(*rules.points, "point"));
-  if (!rules.thin.empty()) parts.emplace_back("thinned out");
-  return join(parts, ", ");
 }
 
 std::vector<Promise> promises(const KeepQuestion& question, const KeepRules& rules) {

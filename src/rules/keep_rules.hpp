@@ -19,14 +19,14 @@ struct ThinRule {
 };
 
 struct KeepRules {
-  std::optional<Span> age;         // a chain stays until all of it is older
-  std::optional<unsigned> chains;  // the newest so many
-  std::optional<unsigned> points;  // the newest so many
-  std::vector<ThinRule> thin;
-  std::optional<std::uint64_t> job_limit;   // bytes of the job's sets
-  std::optional<unsigned> drive_limit;      // percent of the drive that may be used, 1 to 99
-  std::optional<std::uint64_t> leave_free;  // bytes
-  unsigned at_least = 2;                    // good points that stay whatever the limits say
+  std::optional<Span> age = {};         // a chain stays until all of it is older
+  std::optional<unsigned> chains = {};  // the newest so many
+  std::optional<unsigned> points = {};  // the newest so many
+  std::vector<ThinRule> thin = {};
+  std::optional<std::uint64_t> job_limit = {};   // bytes of the job's sets
+  std::optional<unsigned> drive_limit = {};      // percent of the drive that may be used, 1 to 99
+  std::optional<std::uint64_t> leave_free = {};  // bytes
+  unsigned at_least = 2;                         // good points that stay whatever the limits say
 
   bool any() const {
     return age || chains || points || !thin.empty() || job_limit || drive_limit || leave_free;

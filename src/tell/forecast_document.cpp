@@ -1,4 +1,5 @@
 #include "base/text.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/json_parts.hpp"
 
@@ -30,6 +31,8 @@ std::string forecast_document(const JobForecast& forecast) {
                       {"runs", day.runs},
                       {"failed", day.failed}});
     }
+    Json broken = Json::array();
+    for (const Promise& promise : result.broken) broken.push_back(broken_rule_text(promise, result.rules));
     json["ways"].push_back({{"name", one.name},
                             {"own", one.own},
                             {"runs", result.runs},
@@ -40,7 +43,7 @@ std::string forecast_document(const JobForecast& forecast) {
                             {"peak-bytes", result.peak_bytes},
                             {"full-on", result.full_on ? Json(utc_text(*result.full_on)) : Json(nullptr)},
                             {"most-restore-sets", result.most_restore_sets},
-                            {"broken-promises", result.broken},
+                            {"broken-promises", broken},
                             {"by-day", days}});
   }
   return text_of(json);

@@ -1,4 +1,5 @@
 #include "base/text.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/json_parts.hpp"
 
@@ -22,8 +23,9 @@ Json plan_json(const PruneOutcome& outcome) {
          {"good", outcome.sets[i].good},
          {"fate", fate_name(fate.fate)},
          {"into", fate.fate == Fate::folds ? Json(fate.into) : Json(nullptr)},
-         {"reason", fate.reason},
-         {"broken-promise", fate.broken_promise.empty() ? Json(nullptr) : Json(fate.broken_promise)}});
+         {"reason", fate_reason_text(outcome.plan, fate)},
+         {"broken-promise",
+          fate.overridden ? Json(promise_text(fate.promise, outcome.plan.rules)) : Json(nullptr)}});
   }
   return points;
 }
@@ -35,15 +37,18 @@ std::string prune_document(const std::string& job, const std::vector<PruneOutcom
   json["job"] = to_utf8(job);
   Json drives = Json::array();
   for (const PruneOutcome& outcome : outcomes) {
-    Json drive{{"destination", to_utf8(outcome.destination)},
-               {"folder", to_utf8(outcome.root)},
-               {"rules", outcome.rules},
-               {"held", outcome.plan.held.empty() ? Json(nullptr) : Json(outcome.plan.held)},
-               {"points", plan_json(outcome)},
-               {"broken-promises", outcome.plan.broken},
-               {"frees-bytes", outcome.plan.frees},
-               {"points-left", outcome.plan.points_left},
-               {"done", nullptr}};
+    Json broken = Json::array();
+    for (const BrokenPromise& one : outcome.plan.broken) broken.push_back(broken_text(outcome.plan, one));
+    Json drive{
+        {"destination", to_utf8(outcome.destination)},
+        {"folder", to_utf8(outcome.root)},
+        {"rules", outcome.rules},
+        {"held", outcome.plan.held == Hold::nothing ? Json(nullptr) : Json(hold_text(outcome.plan.held))},
+        {"points", plan_json(outcome)},
+        {"broken-promises", broken},
+        {"frees-bytes", outcome.plan.frees},
+        {"points-left", outcome.plan.points_left},
+        {"done", nullptr}};
     if (outcome.done) {
       const UpkeepResult& done = *outcome.done;
       drive["done"] = {{"removed", done.removed},

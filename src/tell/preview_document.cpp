@@ -1,4 +1,5 @@
 #include "base/text.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/json_parts.hpp"
 
@@ -64,8 +65,8 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
   json["job"] = job;
   json["destination"] = to_utf8(preview.destination);
   json["point"] = preview.sequence;
-  json["kind"] = kind_name(preview.kind);
-  json["reason"] = preview.reason;
+  json["kind"] = kind_name(preview.next.kind);
+  json["reason"] = kind_reason_text(preview.next);
   json.update(counts_json(preview.all));
   json["folders"] = preview.folders;
   json["others"] = preview.others;

@@ -113,7 +113,7 @@ void draw_preview(const std::string& job, const PreviewResult& preview, const st
   FileCount all = preview.all.all();
   std::string head =
       fmt::format("{}: {}, {}. This {} set would take about {}; the drive has {} free", shortened(job, 30),
-                  count_text(all.files, "file"), size_text(all.bytes), kind_name(preview.kind),
+                  count_text(all.files, "file"), size_text(all.bytes), kind_name(preview.next.kind),
                   size_text(preview.estimate.stored_bytes), size_text(preview.free_bytes));
   bool two = preview.categories.size() > 1;
   std::vector<NamedCounts> folders = bars_of(preview.top_folders, two ? 10 : 16);

@@ -322,7 +322,7 @@ class Year {
     for (std::size_t i = 0; i < sets.size(); ++i) {
       promised[i] = wanted(sets, i);
       bool dropped = plan.fates[i].fate != Fate::stays;
-      if (dropped && promised[i] != !plan.fates[i].broken_promise.empty())
+      if (dropped && promised[i] != plan.fates[i].overridden)
         return "point " + std::to_string(sets[i].facts.sequence) + " goes and its promise is misjudged";
       any_broken = any_broken || (dropped && promised[i]);
     }

@@ -190,7 +190,7 @@ TEST(Preview, CountsWithoutWriting) {
   EXPECT_EQ(result.all.changed.files, 1u);
   EXPECT_EQ(result.gone_files, 1u);
   EXPECT_EQ(result.all.held.files, 8u);
-  EXPECT_EQ(result.kind, Kind::incremental);
+  EXPECT_EQ(result.next.kind, Kind::incremental);
   EXPECT_EQ(compare_snapshots(before, take_snapshot(bench.drive())), "");
 }
 

@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/keep_plan.hpp"
+#include "plan/plan_words.hpp"
 #include "support/simulated_years.hpp"
 
 namespace kestrum::test {
@@ -116,8 +117,9 @@ TEST_P(Keep, Decides) {
   KeepPlan plan = plan_keep(question);
   EXPECT_EQ(plan_text(plan), one.steps);
   ASSERT_EQ(plan.fates.size(), question.sets.size());
-  EXPECT_NE(plan.fates[0].reason.find(one.reason), std::string::npos) << plan.fates[0].reason;
-  EXPECT_EQ(plan.broken.size(), one.broken) << join(plan.broken, "; ");
+  std::string reason = fate_reason_text(plan, plan.fates[0]);
+  EXPECT_NE(reason.find(one.reason), std::string::npos) << reason;
+  EXPECT_EQ(plan.broken.size(), one.broken);
 }
 
 INSTANTIATE_TEST_SUITE_P(
@@ -198,11 +200,12 @@ INSTANTIATE_TEST_SUITE_P(
 
 TEST(KeepPlan, HoldsWhenAskedTo) {
   KeepQuestion question{
-      .rules = age(30), .sets = sets_of("F9/90 F9/80 F9/70"), .now = today, .hold = "the guard holds"};
+      .rules = age(30), .sets = sets_of("F9/90 F9/80 F9/70"), .now = today, .hold = Hold::simulated_clock};
   KeepPlan plan = plan_keep(question);
   EXPECT_TRUE(plan.empty());
-  EXPECT_EQ(plan.fates[0].reason, "the guard holds");
-  question.hold.clear();
+  EXPECT_EQ(plan.held, Hold::simulated_clock);
+  EXPECT_EQ(fate_reason_text(plan, plan.fates[0]), hold_text(Hold::simulated_clock));
+  question.hold = Hold::nothing;
   EXPECT_FALSE(plan_keep(question).empty());
 }
 
@@ -211,7 +214,7 @@ TEST(KeepPlan, TimeHoldsStillWhileTheClockIsBehind) {
   question.free = question.total = 1u << 30;
   KeepPlan plan = plan_keep(question);
   EXPECT_TRUE(plan.empty());
-  EXPECT_NE(plan.fates[0].reason.find("hold still"), std::string::npos) << plan.fates[0].reason;
+  EXPECT_NE(fate_reason_text(plan, plan.fates[0]).find("hold still"), std::string::npos);
   question.rules = points(2);  // no rule of time
   EXPECT_EQ(plan_text(plan_keep(question)), "1 2");
 }

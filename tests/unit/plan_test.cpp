@@ -4,6 +4,7 @@
 #include "base/error.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
+#include "plan/plan_words.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -71,7 +72,8 @@ TEST_P(Plan, Decides) {
     for (Sequence sequence : new_needs(decision, sets).all) text += " " + std::to_string(sequence);
   }
   EXPECT_EQ(text, one.expected) << one.sets;
-  EXPECT_NE(decision.reason.find(one.reason), std::string::npos) << decision.reason;
+  std::string reason = kind_reason_text(decision);
+  EXPECT_NE(reason.find(one.reason), std::string::npos) << reason;
   EXPECT_EQ(decision.chain.has_value(), decision.kind != Kind::full);
 }
 
@@ -127,7 +129,7 @@ TEST(Renewal, RenewsTheFullByEachRule) {
         Case{"never", {2040, 1, 1, 0, 0, 0}, false}}) {
     ChainRules rules{inc, parse_renew({one.rule})};
     KindDecision decision = decide_kind(rules, sets, unchanged, std::nullopt, from_local_earliest(one.now));
-    EXPECT_EQ(decision.kind == Kind::full, one.due) << one.rule << ": " << decision.reason;
+    EXPECT_EQ(decision.kind == Kind::full, one.due) << one.rule << ": " << kind_reason_text(decision);
   }
   sets[1].facts.totals.stored_bytes = 95;
   EXPECT_EQ(decide_kind({inc, parse_renew({"outgrown 1 time"})}, sets, unchanged, std::nullopt, {}).kind,
@@ -179,7 +181,7 @@ TEST(FoldedChains, DamageEndsOnlyAnEndlessChain) {
             Kind::incremental);
   KindDecision decision = decide_kind({Kind::incremental, {}}, sets, unchanged, std::nullopt, {});
   EXPECT_EQ(decision.kind, Kind::full);
-  EXPECT_NE(decision.reason.find("damaged"), std::string::npos);
+  EXPECT_EQ(decision.reason.why, KindReason::Why::damaged_chain);
   EXPECT_EQ(decide_kind({Kind::incremental, {}}, sets, unchanged, Kind::incremental, {}).kind,
             Kind::incremental);
 }

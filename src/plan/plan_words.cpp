@@ -1,0 +1,173 @@
+#include "plan/plan_words.hpp"
+
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+
+namespace kestrum {
+namespace {
+
+// Why none of the promises wants a point, in their own words.
+std::string unwanted_text(const KeepRules& rules, bool endless) {
+  std::vector<std::string> parts;
+  if (rules.age)
+    parts.push_back((endless ? "" : "all of its chain is ") + std::string("older than ") + rules.age->text());
+  if (rules.chains) parts.push_back("not of the newest " + count_text(*rules.chains, "chain"));
+  if (rules.points) parts.push_back("not one of the newest " + count_text(*rules.points, "point"));
+  if (!rules.thin.empty()) parts.emplace_back("thinned out");
+  return join(parts, ", ");
+}
+
+std::string limit_text(const KeepPlan& plan) {
+  switch (plan.tightest) {
+    case Limit::next_set:
+      break;
+    case Limit::job_limit:
+      return "job-limit = " + size_text(*plan.rules.job_limit);
+    case Limit::drive_limit:
+      return "drive-limit = " + std::to_string(*plan.rules.drive_limit) + "%";
+    case Limit::leave_free:
+      return "leave-free = " + size_text(*plan.rules.leave_free);
+  }
+  return "the next set takes " + size_text(plan.make_room);
+}
+
+std::string point_text(Sequence sequence) {
+  return "point " + std::to_string(sequence);
+}
+
+std::string wanted_text(const KindDecision& decision) {
+  std::string word(kind_name(decision.kind));
+  return (decision.kind == Kind::incremental ? "an " : "a ") + word + " set was asked for";
+}
+
+std::string job_kind_text(const KindDecision& decision) {
+  std::string word(kind_name(decision.kind));
+  return decision.kind == Kind::full ? "the job makes full sets only" : "the job makes " + word + " sets";
+}
+
+}  // namespace
+
+std::string kind_reason_text(const KindDecision& decision) {
+  using Why = KindReason::Why;
+  const KindReason& reason = decision.reason;
+  std::string compared =
+      decision.base ? ", compared with set " + std::to_string(*decision.base) : std::string();
+  switch (reason.why) {
+    case Why::wanted:
+      return wanted_text(decision) + compared;
+    case Why::job_kind:
+      return job_kind_text(decision) + compared;
+    case Why::first_set:
+      return "it is the first set on this destination";
+    case Why::turned_on:
+      return "encryption was turned on, which needs a new chain";
+    case Why::turned_off:
+      return "encryption was turned off, which needs a new chain";
+    case Why::damaged_chain:
+      return "the chain is damaged, and folding it for ever would carry that on";
+    case Why::every_sets:
+      return "the chain has " + count_text(reason.found, "set") + ", and a full is due every " +
+             count_text(reason.allowed, "set");
+    case Why::restore_needs:
+      return "a restore would need " + count_text(reason.found, "set") + ", and " +
+             std::to_string(reason.allowed) + " are allowed";
+    case Why::outgrown:
+      return "the sets on the full one hold " + size_text(reason.found) + ", more than " +
+             count_text(reason.allowed, "time") + " its " + size_text(reason.own);
+    case Why::every:
+      return "the full set is of " + local_text(reason.begun) + ", and one is due every " +
+             reason.span.text();
+    case Why::month:
+      return "it is the first run of the month";
+    case Why::week:
+      return "it is the first run of the week";
+    case Why::full_unreadable:
+      return "the chain's full set does not read whole any more";
+    case Why::none_readable:
+      return "no set of the chain has a list of files that still reads whole";
+  }
+  return {};
+}
+
+std::string hold_text(Hold hold) {
+  return hold == Hold::nothing ? std::string()
+                               : "the clock is simulated, and this drive was not made under such a clock";
+}
+
+std::string rule_text(const Promise& promise, const KeepRules& rules) {
+  using By = Promise::By;
+  switch (promise.by) {
+    case By::nobody:
+      return {};
+    case By::no_rule:
+      return "no rule";
+    case By::points:
+      return "points = " + count_text(*rules.points, "point");
+    case By::chains:
+      return "chains = " + count_text(*rules.chains, "chain");
+    case By::age:
+      return "age = " + rules.age->text();
+    case By::thin:
+      return "thin = " + rules.thin.at(promise.thin).text();
+  }
+  return {};
+}
+
+std::string promise_text(const Promise& promise, const KeepRules& rules) {
+  using By = Promise::By;
+  if (promise.clock_behind) return "a point is dated later than today's clock says: rules of time hold still";
+  switch (promise.by) {
+    case By::nobody:
+      return {};
+    case By::no_rule:
+      return "no rule asks for it to go";
+    case By::points:
+      return "one of the newest " + count_text(*rules.points, "point");
+    case By::chains:
+      return "of the newest " + count_text(*rules.chains, "chain");
+    case By::age:
+      return (promise.young != 0 ? point_text(promise.young) + " of its chain is " : std::string()) +
+             "not older than " + rules.age->text();
+    case By::thin:
+      return rules.thin.at(promise.thin).text() + (promise.last_of_them ? ", the last of them" : "");
+  }
+  return {};
+}
+
+std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate) {
+  using Why = FateReason::Why;
+  const FateReason& reason = fate.reason;
+  std::string needs_content =
+      reason.other != 0 ? "; " + point_text(reason.other) + " needs what is in it" : std::string();
+  switch (reason.why) {
+    case Why::held:
+      return hold_text(plan.held);
+    case Why::promised:
+      return promise_text(fate.promise, plan.rules);
+    case Why::newest:
+      return "it is the newest";
+    case Why::good_chain:
+      return "the newest undamaged chain always stays";
+    case Why::floor:
+      return "one of the last " + count_text(plan.rules.at_least, "good point");
+    case Why::unwanted:
+      return unwanted_text(plan.rules, plan.endless) + needs_content;
+    case Why::needed:
+      return point_text(reason.other) + " needs it" +
+             (reason.unfoldable ? "; what is damaged is not folded" : "");
+    case Why::room:
+      return "to make room: " + limit_text(plan) + needs_content;
+  }
+  return {};
+}
+
+std::string broken_rule_text(const Promise& promise, const KeepRules& rules) {
+  return "[keep] " + rule_text(promise, rules) + " is not kept";
+}
+
+std::string broken_text(const KeepPlan& plan, const BrokenPromise& broken) {
+  return broken_rule_text(broken.promise, plan.rules) + ": " + count_text(broken.points, "point") +
+         " that it wants " + (broken.points == 1 ? "goes" : "go") + " to make room";
+}
+
+}  // namespace kestrum

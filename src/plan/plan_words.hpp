@@ -1,0 +1,27 @@
+// The words of what was planned: the one place where reasons become sentences. They fit after "because" or a
+// colon: no capital at the front, no full stop.
+#pragma once
+
+#include <string>
+
+#include "plan/chain_plan.hpp"
+#include "plan/keep_plan.hpp"
+
+namespace kestrum {
+
+// "the job makes incremental sets, compared with set 4"
+std::string kind_reason_text(const KindDecision& decision);
+
+std::string hold_text(Hold hold);
+// "age = 30 days"; of the rules that the promise was made by.
+std::string rule_text(const Promise& promise, const KeepRules& rules);
+// Why it wants this point: "not older than 30 days".
+std::string promise_text(const Promise& promise, const KeepRules& rules);
+// Why the point stays or goes.
+std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate);
+// "[keep] age = 30 days is not kept"
+std::string broken_rule_text(const Promise& promise, const KeepRules& rules);
+// "[keep] age = 30 days is not kept: 2 points that it wants go to make room"
+std::string broken_text(const KeepPlan& plan, const BrokenPromise& broken);
+
+}  // namespace kestrum

@@ -10,9 +10,9 @@ std::size_t SetNeeds::meeting(const SetNeed& need, const Id& chain) const {
   auto place = [&](auto at) { return static_cast<std::size_t>(at - sets_.begin()); };
   auto at = std::lower_bound(sets_.begin(), sets_.end(), need.sequence,
                              [](const SetFacts* set, Sequence sequence) { return set->sequence < sequence; });
-  if (at != sets_.end() && (*at)->set == need.set) return place(at);
+  if (at != sets_.end() && same_id((*at)->set, need.set)) return place(at);
   // Or the set that it was folded into: the first of the chain that does not end before it.
-  while (at != sets_.end() && (*at)->chain != chain) ++at;
+  while (at != sets_.end() && !same_id((*at)->chain, chain)) ++at;
   if (at != sets_.end() && (*at)->meets(need, chain)) return place(at);
   // Or wherever a set of that name is.
   at = std::find_if(sets_.begin(), sets_.end(), [&](const SetFacts* set) { return set->set == need.set; });
@@ -82,7 +82,7 @@ void SetNeeds::add_direct(std::size_t i, std::vector<std::size_t>& out) const {
   const auto first = static_cast<std::ptrdiff_t>(begin);
   for (const SetNeed& need : sets_[i]->needs) {
     // Mostly the one before.
-    bool before = i > 0 && sets_[i - 1]->set == need.set;
+    bool before = i > 0 && same_id(sets_[i - 1]->set, need.set);
     std::size_t met = before ? i - 1 : meeting(need, sets_[i]->chain);
     if (met == none) {
       std::vector<std::size_t> all = earlier(*sets_[i]);

@@ -81,7 +81,7 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   std::vector<const ChainSet*> members;
   members.reserve(sets.size());
   for (const ChainSet& set : sets) {
-    if (set.facts.chain == chain) members.push_back(&set);
+    if (same_id(set.facts.chain, chain)) members.push_back(&set);
   }
   const ChainSet* full = nullptr;
   for (const ChainSet* set : members) {

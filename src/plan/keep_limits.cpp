@@ -36,7 +36,7 @@ class LimitPlanner {
           fold_for_room(i))
         return true;
     }
-    for (std::size_t c = 0; c < model_.members.size(); ++c) {
+    for (std::size_t c = 0; c < model_.chains(); ++c) {
       if (relieve_chain(c)) return true;
     }
     return false;
@@ -44,7 +44,7 @@ class LimitPlanner {
 
   std::vector<std::size_t> staying(std::size_t c) const {
     std::vector<std::size_t> out;
-    for (std::size_t i : model_.members[c]) {
+    for (std::size_t i : model_.members(c)) {
       if (model_.stays(i)) out.push_back(i);
     }
     return out;
@@ -65,7 +65,7 @@ class LimitPlanner {
       if (drop_oldest(alive)) return true;
     }
     if (whole) {
-      for (std::size_t i : model_.members[c]) {
+      for (std::size_t i : model_.members(c)) {
         if (!model_.gone[i]) give_up(i);
       }
       return true;

@@ -1,6 +1,7 @@
 #include "plan/keep_model.hpp"
 
 #include <algorithm>
+#include <numeric>
 
 #include "base/set_needs.hpp"
 
@@ -16,28 +17,38 @@ KeepModel::KeepModel(const KeepQuestion& asked)
       gone(sets.size(), false),
       reason(sets.size()),
       overridden(sets.size(), false) {
+  std::size_t count = 0;  // of chains
+  for (std::size_t c : chain) count = std::max(count, c + 1);
+  members_begin_.assign(count + 1, 0);
+  for (std::size_t c : chain) ++members_begin_[c + 1];
+  std::partial_sum(members_begin_.begin(), members_begin_.end(), members_begin_.begin());
+  std::vector<std::size_t> next(members_begin_.begin(), members_begin_.end() - 1);
+  members_.resize(sets.size());
+  place_.resize(sets.size());
+  needs_begin_.reserve(sets.size() + 1);
+  for (std::size_t i = 0; i < sets.size(); ++i) {
+    place_[i] = next[chain[i]] - members_begin_[chain[i]];
+    members_[next[chain[i]]++] = i;
+  }
   std::vector<const SetFacts*> facts;
   facts.reserve(sets.size());
   for (const KeptSet& set : sets) facts.push_back(&set.facts);
   const SetNeeds graph(std::move(facts));
   for (std::size_t i = 0; i < sets.size(); ++i) {
-    if (chain[i] >= members.size()) members.emplace_back();
-    place_.push_back(members[chain[i]].size());
-    members[chain[i]].push_back(i);
     needs_begin_.push_back(needs_.size());
     graph.add_direct(i, needs_);
     job_bytes += stored(i);
     if (counts(i)) newest_good = i;
   }
   needs_begin_.push_back(needs_.size());
-  for (std::size_t c = 0; c < members.size(); ++c) {
-    if (std::all_of(members[c].begin(), members[c].end(), [this](std::size_t i) { return counts(i); }))
-      good_chain = c;
+  for (std::size_t c = 0; c < chains(); ++c) {
+    std::span<const std::size_t> all = members(c);
+    if (std::all_of(all.begin(), all.end(), [this](std::size_t i) { return counts(i); })) good_chain = c;
   }
 }
 
 bool KeepModel::whole_chain_stays(std::size_t c) const {
-  return c + 1 == members.size() || c == good_chain || (newest_good != nobody && chain[newest_good] == c);
+  return c + 1 == chains() || c == good_chain || (newest_good != nobody && chain[newest_good] == c);
 }
 
 bool KeepModel::floor_allows(std::size_t good_points) const {
@@ -88,7 +99,7 @@ std::uint64_t KeepModel::hoped_from_folds() const {
 }
 
 std::size_t KeepModel::next_in_chain(std::size_t i) const {
-  const std::vector<std::size_t>& all = members[chain[i]];
+  std::span<const std::size_t> all = members(chain[i]);
   for (std::size_t k = place_[i] + 1; k < all.size(); ++k) {
     if (!gone[all[k]]) return all[k];
   }
@@ -105,7 +116,7 @@ std::uint64_t KeepModel::excess(bool with_folds) const {
 
 bool KeepModel::try_fold(std::size_t i, const std::vector<bool>* targets) {
   if (!sets[i].good) return false;
-  const std::vector<std::size_t>& all = members[chain[i]];
+  std::span<const std::size_t> all = members(chain[i]);
   for (std::size_t k = place_[i] + 1; k < all.size(); ++k) {
     std::size_t j = all[k];
     if (gone[j]) continue;

@@ -20,6 +20,10 @@ struct KeepModel {
   std::uint64_t stored(std::size_t i) const { return sets[i].facts.totals.stored_bytes; }
   bool promised(std::size_t i) const { return wanted_by[i].made(); }
   Sequence point(std::size_t i) const { return sets[i].facts.sequence; }
+  std::size_t chains() const { return members_begin_.size() - 1; }
+  std::span<const std::size_t> members(std::size_t c) const {
+    return std::span(members_).subspan(members_begin_[c], members_begin_[c + 1] - members_begin_[c]);
+  }
   // Sets that `i` needs, directly.
   std::span<const std::size_t> needs(std::size_t i) const {
     return std::span(needs_).subspan(needs_begin_[i], needs_begin_[i + 1] - needs_begin_[i]);
@@ -50,7 +54,6 @@ struct KeepModel {
   const std::vector<KeptSet>& sets;
   std::vector<std::size_t> chain;  // of each set
   std::vector<Promise> wanted_by;
-  std::vector<std::vector<std::size_t>> members;  // of each chain
   std::uint64_t job_bytes = 0;
   std::size_t newest_good = nobody;
   std::size_t good_chain = nobody;  // the newest in which everything is good
@@ -64,7 +67,9 @@ struct KeepModel {
  private:
   std::size_t next_in_chain(std::size_t i) const;
   std::uint64_t hoped_from_folds() const;
-  std::vector<std::size_t> place_;  // in its chain
+  std::vector<std::size_t> place_;    // in its chain
+  std::vector<std::size_t> members_;  // of all chains, one after the other
+  std::vector<std::size_t> members_begin_;
   std::vector<std::size_t> needs_;  // of all, one set's after the other's
   std::vector<std::size_t> needs_begin_;
 };

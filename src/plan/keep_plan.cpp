@@ -47,7 +47,7 @@ class KeepPlanner {
 
   void want_good_chain() {
     if (model_.good_chain != nobody) {
-      const std::vector<std::size_t>& chain = model_.members[model_.good_chain];
+      std::span<const std::size_t> chain = model_.members(model_.good_chain);
       if (std::none_of(chain.begin(), chain.end(), [&](std::size_t i) { return wanted_[i]; }))
         want(chain.back(), Why::good_chain);
     }
@@ -117,13 +117,15 @@ class KeepPlanner {
   }
 
   void add_steps(KeepPlan& plan) const {
-    for (const std::vector<std::size_t>& chain : model_.members) {
+    for (std::size_t c = 0; c < model_.chains(); ++c) {
+      std::span<const std::size_t> chain = model_.members(c);
       for (std::size_t k = chain.size(); k-- > 0;) {
         Sequence sequence = model_.sets[chain[k]].facts.sequence;
         if (model_.gone[chain[k]]) plan.steps.push_back({false, sequence, sequence});
       }
     }
-    for (const std::vector<std::size_t>& chain : model_.members) {
+    for (std::size_t c = 0; c < model_.chains(); ++c) {
+      std::span<const std::size_t> chain = model_.members(c);
       std::size_t first = nobody;
       for (std::size_t i : chain) {
         if (model_.into[i] != nobody && first == nobody) first = i;

@@ -1,10 +1,10 @@
 #include "plan/keep_promises.hpp"
 
 #include <algorithm>
+#include <bit>
 #include <chrono>
 #include <cstring>
 #include <map>
-#include <unordered_map>
 
 #include "calendar/local_time.hpp"
 
@@ -152,20 +152,29 @@ class Wanted {
 }  // namespace
 
 std::vector<std::size_t> chain_numbers(const std::vector<KeptSet>& sets) {
-  struct Hash {
-    std::size_t operator()(const Id& id) const {
-      std::uint64_t part = 0;
-      std::memcpy(&part, id.data(), sizeof part);
-      return part;
-    }
-  };
-  std::unordered_map<Id, std::size_t, Hash> numbers;
+  // Sets of one chain mostly follow each other. Else by a small table of first sets, by the first bytes of
+  // their chains: a forecast asks hundreds of thousands of times.
+  std::vector<std::uint32_t> table(std::bit_ceil(2 * sets.size() + 1), 0);  // place + 1
   std::vector<std::size_t> out;
   out.reserve(sets.size());
+  std::size_t count = 0;
   for (std::size_t i = 0; i < sets.size(); ++i) {
     const Id& chain = sets[i].facts.chain;
-    bool same = i > 0 && chain == sets[i - 1].facts.chain;
-    out.push_back(same ? out.back() : numbers.emplace(chain, numbers.size()).first->second);
+    if (i > 0 && same_id(chain, sets[i - 1].facts.chain)) {
+      out.push_back(out.back());
+      continue;
+    }
+    std::uint64_t part = 0;
+    std::memcpy(&part, chain.data(), sizeof part);
+    // Multiplied, so that names that lie close together do not end up side by side.
+    std::size_t at = (part * 0x9e3779b97f4a7c15u >> 32) % table.size();
+    while (table[at] != 0 && !same_id(chain, sets[table[at] - 1].facts.chain)) at = (at + 1) % table.size();
+    if (table[at] != 0) {
+      out.push_back(out[table[at] - 1]);
+    } else {
+      table[at] = static_cast<std::uint32_t>(i + 1);
+      out.push_back(count++);
+    }
   }
   return out;
 }

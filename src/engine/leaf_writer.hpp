@@ -1,14 +1,15 @@
 // Restores what is no folder: files, links, FIFOs, device nodes, images of devices.
 #pragma once
 
-#include "engine/restore_state.hpp"
+#include "engine/restore_sink.hpp"
+#include "engine/restore_target.hpp"
 #include "target/device_target.hpp"
 
 namespace kestrum {
 
 class LeafWriter {
  public:
-  explicit LeafWriter(RestoreState& state) : state_(state) {}
+  LeafWriter(RestoreState& state, RestoreTarget& target) : state_(state), target_(target) {}
 
   // `place`: where it should go, below the target. Throws Error: damage, failed for this file; full, stopped,
   // key for the whole restore.
@@ -22,8 +23,6 @@ class LeafWriter {
     std::string name;  // as wanted
     Placement placement;
   };
-  // What can be said and done before anything is written; false when that was all.
-  bool is_to_be_written(const Entry& entry, const TreePath& place, const std::string& name);
   // Nothing when what is there is kept.
   std::optional<Spot> choose_spot(const Entry& entry, const TreePath& place, const std::string& name);
   void restore_device(const Entry& entry);
@@ -39,6 +38,7 @@ class LeafWriter {
   void finish(const Entry& entry, TemporaryFile& file, const Spot& spot);
 
   RestoreState& state_;
+  RestoreTarget& target_;
   // Files with several names that were written, by file system and inode.
   std::map<std::pair<std::uint32_t, std::uint64_t>, TreePath> links_;
 };

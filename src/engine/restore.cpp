@@ -4,7 +4,7 @@
 #include <set>
 
 #include "base/text.hpp"
-#include "engine/leaf_writer.hpp"
+#include "engine/restore_sink.hpp"
 
 namespace kestrum {
 namespace {
@@ -45,21 +45,15 @@ class Restorer {
       if (!catalog.find(path)) throw no_such_path(point_, path);
     }
     if (observer_.wants_totals()) totals = count(picked);
-    if (!request_.dry) state_.target.emplace(request_.target, share_a_name(picked));
+    sink_ = request_.dry ? dry_sink(state_) : folder_sink(state_, share_a_name(picked));
     observer_.phase_begins(Phase::restoring, totals);
     for (const TreePath& path : picked) restore_tree(path);
-    leave_folders(TreePath());
+    sink_->leave(TreePath());
     state_.tell_losses();
     return std::move(state_.result);
   }
 
  private:
-  struct OpenFolder {
-    TreePath place;  // where it should be
-    TreePath real;   // where it is
-    Entry entry;
-  };
-
   PhaseTotals count(const std::vector<TreePath>& picked) {
     PhaseTotals totals;
     observer_.phase_begins(Phase::scanning, {});
@@ -83,7 +77,7 @@ class Restorer {
   void restore_tree(const TreePath& picked) {
     CatalogReader catalog = point_.catalog();
     bool whole_path = request_.in_place || request_.layout == Layout::path;
-    if (whole_path && !request_.dry) restore_ancestors(catalog, picked);
+    if (whole_path) restore_ancestors(catalog, picked);
     catalog.seek(picked);
     while (true) {
       control_.checkpoint();
@@ -109,8 +103,8 @@ class Restorer {
       if (at == picked) return;
       std::optional<Entry> entry = catalog.find(at);
       if (!entry || entry->type != EntryType::folder) return;
-      leave_folders(at);
-      make_folder(*entry, at, false);
+      sink_->leave(at);
+      sink_->folder(*entry, at, true);
     }
   }
 
@@ -135,12 +129,13 @@ class Restorer {
     if (request_.layout == Layout::flat && !request_.in_place && entry.type == EntryType::folder) return;
     if (entry.path.is_root() && entry.type == EntryType::folder) return;
     TreePath place = place_of(entry, picked);
-    leave_folders(place);
+    sink_->leave(place);
     try {
       if (entry.type == EntryType::folder) {
-        restore_folder(entry, place);
+        ++state_.result.folders;
+        sink_->folder(entry, place, false);
       } else {
-        leaves_.restore(entry, place);
+        sink_->leaf(entry, place);
       }
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::full || error.kind() == ErrorKind::key) throw;
@@ -150,42 +145,12 @@ class Restorer {
     if (entry.has_content()) observer_.advanced(0, 1);
   }
 
-  void restore_folder(const Entry& entry, const TreePath& place) {
-    ++state_.result.folders;
-    if (request_.dry) return;
-    // A folder that was there keeps its attributes, unless the person wants the state of the point.
-    make_folder(entry, place, request_.clash == Clash::replace && !entry.above_source);
-  }
-
-  void make_folder(const Entry& entry, const TreePath& place, bool always_apply) {
-    RestoreTarget::Made made = state_.target->make_folder(place);
-    if (!made.trouble.empty()) state_.problem(entry.path, "restore", made.trouble);
-    if (made.created || always_apply) folders_.push_back({place, made.real, entry});
-    if (made.created) state_.tell(entry, made.real, "");
-  }
-
-  // Folders get their attributes when the walk has left them: writing into one changes its time.
-  void leave_folders(const TreePath& next) {
-    while (!folders_.empty() && !next.is_within(folders_.back().place)) {
-      OpenFolder done = std::move(folders_.back());
-      folders_.pop_back();
-      try {
-        int folder = state_.target->folder(done.real);
-        state_.apply(done.entry, {-1, {}, folder, false});
-      } catch (const Error& error) {
-        if (error.kind() == ErrorKind::damage) state_.result.damaged = true;
-        state_.problem(done.entry.path, "set the attributes of", error.what());
-      }
-    }
-  }
-
   RestoreState state_;
-  LeafWriter leaves_{state_};
+  std::unique_ptr<RestoreSink> sink_;
   OpenPoint& point_;
   const RestoreRequest& request_;
   Observer& observer_;
   RunControl& control_;
-  std::vector<OpenFolder> folders_;
 };
 
 }  // namespace

@@ -5,7 +5,6 @@
 #include <map>
 
 #include "engine/restore.hpp"
-#include "engine/restore_target.hpp"
 
 namespace kestrum {
 
@@ -20,8 +19,7 @@ class RestoreState {
   Observer& observer;
   RunControl& control;
   const std::function<void(const RestoredItem&)>& item;
-  std::string stamp;                    // of the point, fit for a file's name
-  std::optional<RestoreTarget> target;  // not in a dry restore
+  std::string stamp;  // of the point, fit for a file's name
   RestoreResult result;
 
   void problem(const TreePath& path, const std::string& operation, const std::string& reason);

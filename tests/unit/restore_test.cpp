@@ -5,6 +5,9 @@
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
+#include <random>
+
+#include "archive/file_view.hpp"
 #include "support/workbench.hpp"
 #include "target/target_folder.hpp"
 
@@ -196,6 +199,57 @@ TEST(RestoreProblems, WhatCouldNotBeReadIsToldAndNotInvented) {
   RestoreResult result = restore(subject, {}, request, *bench.observer, bench.control, {});
   EXPECT_EQ(result.problems.size(), 1u);
   EXPECT_FALSE(fs::exists(bench.path("out") + bench.source() + "/closed"));
+}
+
+// A file of hundreds of extents with holes between them, so that its content takes lists below lists.
+std::string sparse_file(const std::string& path) {
+  std::mt19937 random(5);
+  std::string content(600 * 12288 + 777, '\0');
+  write_file(path, "");
+  int fd = open(path.c_str(), O_WRONLY | O_CLOEXEC);
+  EXPECT_EQ(ftruncate(fd, static_cast<off_t>(content.size())), 0);
+  for (std::size_t at = 4096; at + 4096 < content.size(); at += 12288) {
+    for (std::size_t i = at; i < at + 4096; ++i) content[i] = static_cast<char>(random());
+    EXPECT_EQ(pwrite(fd, content.data() + at, 4096, static_cast<off_t>(at)), 4096);
+  }
+  close(fd);
+  return content;
+}
+
+TEST(FileViews, ReadFromAnywhere) {
+  Workbench bench;
+  std::string content = sparse_file(bench.source() + "/survey.raw");
+  write_file(bench.source() + "/empty", "");
+  bench.run_good();
+  LookSession subject = bench.subject();
+  OpenPoint point(subject, {});
+  std::optional<Entry> entry = point.catalog().find(*TreePath::parse(bench.source() + "/survey.raw"));
+  ASSERT_TRUE(entry);
+  EXPECT_TRUE(std::any_of(entry->content.begin(), entry->content.end(),
+                          [](const ContentItem& item) { return item.kind == ItemKind::list; }));
+  FileView view(point.reader(), *entry);
+  ASSERT_EQ(view.size(), content.size());
+  auto read = [&](std::uint64_t offset, std::size_t length) {
+    std::string out(length, '?');
+    out.resize(view.read_at(offset, {reinterpret_cast<std::uint8_t*>(out.data()), out.size()}));
+    return out;
+  };
+  EXPECT_EQ(read(0, content.size()), content);
+  EXPECT_EQ(read(0, content.size() + 5000), content) << "short at the end";
+  EXPECT_EQ(read(content.size(), 10), "");
+  EXPECT_EQ(read(UINT64_MAX, 10), "");
+  std::mt19937 random(6);
+  for (int i = 0; i < 2000; ++i) {
+    std::size_t offset = random() % content.size(), length = random() % 30000;
+    ASSERT_EQ(read(offset, length), content.substr(offset, length)) << offset << " " << length;
+  }
+  std::uint64_t holes = 0, bytes = 0;
+  view.each(5000, 100000,
+            [&](std::uint64_t length, ByteView part) { (part.empty() ? holes : bytes) += length; });
+  EXPECT_EQ(holes + bytes, 100000u);
+  EXPECT_GT(holes, 50000u) << "holes stay holes";
+  std::optional<Entry> empty = point.catalog().find(*TreePath::parse(bench.source() + "/empty"));
+  EXPECT_EQ(FileView(point.reader(), *empty).read_at(0, {}), 0u);
 }
 
 TEST(TargetFolder, KeepsBelowItsRoot) {

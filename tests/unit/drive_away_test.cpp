@@ -20,7 +20,7 @@ struct AwayCase {
   Verb verb;
 };
 
-class DriveAway : public testing::TestWithParam<AwayCase> {
+class DriveBack : public testing::Test {
  protected:
   void SetUp() override {
     if (geteuid() != 0) GTEST_SKIP() << "mounting needs root";
@@ -111,6 +111,8 @@ class DriveAway : public testing::TestWithParam<AwayCase> {
   int changed_ = 0;
 };
 
+class DriveAway : public DriveBack, public testing::WithParamInterface<AwayCase> {};
+
 TEST_P(DriveAway, AtFortyMoments) {
   AwayCase how = GetParam();
   std::uint64_t operations = 0;
@@ -186,6 +188,25 @@ INSTANTIATE_TEST_SUITE_P(Ways, DriveAway,
                                          AwayCase{"fold_read_only", Away::read_only, Verb::fold},
                                          AwayCase{"fold_replaced", Away::replaced, Verb::fold}),
                          [](const auto& way) { return way.param.name; });
+
+// Pulled out and put in again: the same drive, found under another device, and what was open is of no use.
+TEST_F(DriveBack, IsToldAsUnmountedNotAsAnotherDrive) {
+  std::optional<DriveIdentity> ours = read_drive(*open_local_store(keep_));
+  ASSERT_TRUE(ours);
+  write_drive(*open_local_store(other_), *ours);
+  write_file(bench_.source() + "/new", noise(90000, 7));
+  auto state = std::make_shared<FaultStore::State>();
+  state->fault.at = 20;
+  state->strike = [&] { take_away(Away::replaced); };
+  bench_.open_store = [&](const std::string& root) {
+    return std::make_unique<FaultStore>(open_local_store(root), state);
+  };
+  RunOutcome outcome = bench_.run();
+  bench_.open_store = open_local_store;
+  EXPECT_EQ(outcome.entry.exit_code, 5) << outcome.entry.message;
+  EXPECT_NE(outcome.entry.message.find("unmounted meanwhile"), std::string::npos) << outcome.entry.message;
+  EXPECT_FALSE(outcome.entry.sequence);
+}
 
 // A drive whose content was copied elsewhere is not that drive.
 TEST(DriveIdentity, ACopyIsNotTheDrive) {

@@ -6,6 +6,7 @@
 
 #include "engine/preview.hpp"
 #include "engine/status.hpp"
+#include "store/forwarding_store.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -132,6 +133,33 @@ TEST(Session, APointThatIsGoneAsAWholeIsNoticed) {
 }
 
 // Home full, read-only, its ledger locked or broken, its log not writable: the run happens and says so.
+// A file system that does not say when names are on the drive.
+class NoFolderFlush final : public ForwardingStore {
+ public:
+  using ForwardingStore::ForwardingStore;
+  bool flush_folder(const std::string&) override { return false; }
+};
+
+TEST(Session, ADriveThatFlushesNoFoldersIsToldOnce) {
+  struct Notes final : Observer {
+    void note(const std::string& text) override {
+      told += text.find("does not say when names of files are on the drive") != std::string::npos ? 1 : 0;
+    }
+    int told = 0;
+  } notes;
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  bench.observer = &notes;
+  bench.run_good();
+  EXPECT_EQ(notes.told, 0);
+  bench.open_store = [](const std::string& root) {
+    return std::make_unique<NoFolderFlush>(open_local_store(root));
+  };
+  write_file(bench.source() + "/a", "y");
+  bench.run_good();
+  EXPECT_EQ(notes.told, 1);
+}
+
 class BrokenHome : public testing::Test {
  protected:
   BrokenHome() {

@@ -30,14 +30,19 @@ std::optional<unsigned> whole_number(std::string_view text) {
 
 }  // namespace
 
+std::string ThinRule::which() const {
+  if (!one_each) return "every point";
+  std::string step =
+      steps.at(static_cast<std::size_t>(*one_each) - static_cast<std::size_t>(Span::Unit::hour));
+  return (*one_each == Span::Unit::hour ? "one an " : "one a ") + step;
+}
+
+std::string ThinRule::how_long() const {
+  return during ? " for " + during->text() : std::string(" for ever");
+}
+
 std::string ThinRule::text() const {
-  std::string out = "every point";
-  if (one_each) {
-    std::string step =
-        steps.at(static_cast<std::size_t>(*one_each) - static_cast<std::size_t>(Span::Unit::hour));
-    out = (*one_each == Span::Unit::hour ? "one an " : "one a ") + step;
-  }
-  return out + (during ? " for " + during->text() : std::string(" for ever"));
+  return which() + how_long();
 }
 
 ThinRule parse_thin_rule(std::string_view text) {
@@ -98,10 +103,9 @@ std::vector<std::string> keep_lines(const KeepRules& rules, bool endless) {
   if (rules.chains) out.push_back("the newest " + count_text(*rules.chains, "chain") + " stay");
   if (rules.points) out.push_back("the newest " + count_text(*rules.points, "point") + " stay");
   for (const ThinRule& rule : rules.thin) {
-    std::string during = rule.during ? " for " + rule.during->text() : std::string(" for ever");
-    std::string which = rule.text().substr(0, rule.text().find(" for "));
+    std::string which = rule.which();
     if (rule.one_each) which.insert(std::string("one ").size(), "point ");
-    out.push_back(which + " stays" + during);
+    out.push_back(which + " stays" + rule.how_long());
   }
   if (rules.job_limit) out.push_back("the job's sets take at most " + size_text(*rules.job_limit));
   if (rules.drive_limit)

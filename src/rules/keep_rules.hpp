@@ -16,6 +16,8 @@ struct ThinRule {
   std::optional<Span::Unit> one_each;  // none: every point
   std::optional<Span> during;          // counted back from now; none: for ever
   std::string text() const;
+  std::string which() const;     // "every point", "one a week"
+  std::string how_long() const;  // " for 14 days", " for ever"
 };
 
 struct KeepRules {

@@ -63,7 +63,10 @@ class CountingReader final : public StoreReader {
       : inner_(std::move(inner)), counts_(std::move(counts)), name_(std::move(name)) {}
   std::uint64_t size() const override { return inner_->size(); }
   void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    counts_->bytes[name_] += out.size();
+    {
+      std::lock_guard lock(counts_->counting);
+      counts_->bytes[name_] += out.size();
+    }
     inner_->read_at(offset, out);
   }
 
@@ -213,6 +216,7 @@ bool FaultStore::flush_folder(const std::string& path) {
 std::unique_ptr<StoreReader> CountingStore::try_open(const std::string& path) const {
   std::unique_ptr<StoreReader> file = inner().try_open(path);
   if (!file) return nullptr;
+  std::lock_guard lock(counts_->counting);
   ++counts_->opened[path];
   return std::make_unique<CountingReader>(std::move(file), counts_, path);
 }

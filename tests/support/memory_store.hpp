@@ -4,6 +4,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <set>
 
 #include "base/error.hpp"
@@ -82,6 +83,7 @@ class FaultStore final : public ForwardingStore {
 class CountingStore final : public ForwardingStore {
  public:
   struct Counts {
+    std::mutex counting;  // files are read by several threads
     std::map<std::string, std::uint64_t> bytes;
     std::map<std::string, std::uint64_t> opened;
     // Of files of that name, in whatever folder.

@@ -58,6 +58,27 @@ static Bytes derivation_name(const KeyEntry& entry) {
   return name.take();
 }
 
+static Bytes lock_name(const std::vector<KeyEntry>& entries, const Id& chain) {
+  ByteWriter name;
+  name.raw(chain);
+  for (const KeyEntry& entry : entries) {
+    name.u8(static_cast<std::uint8_t>(entry.type));
+    name.raw(entry.id);
+    name.u32(entry.cost.memory_kib);
+    name.u32(entry.cost.passes);
+    for (ByteView part : {ByteView(entry.salt), ByteView(entry.public_key), ByteView(entry.box),
+                          ByteView(entry.clear_key.view())}) {
+      name.varint(part.size());
+      name.raw(part);
+    }
+  }
+  return name.take();
+}
+
+void KeyRing::add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master) {
+  known_.insert_or_assign(lock_name(entries, chain), master);
+}
+
 KeyEntry KeyRing::passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
                                    Argon2Cost cost, const std::vector<KeyEntry>& like) {
   for (const KeyEntry& entry : like) {
@@ -78,19 +99,16 @@ const std::optional<SecretText>& KeyRing::passphrase() {
 }
 
 SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
-  if (auto known = known_.find(chain); known != known_.end()) return known->second;
+  const Bytes lock = lock_name(entries, chain);
+  if (auto known = known_.find(lock); known != known_.end()) return known->second;
+  auto opened = [&](const SecretKey& master) { return known_.emplace(lock, master).first->second; };
   for (const KeyEntry& entry : entries) {
-    if (entry.type == KeyEntryType::clear) {
-      add(chain, entry.clear_key);
-      return entry.clear_key;
-    }
+    if (entry.type == KeyEntryType::clear) return opened(entry.clear_key);
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::recovery || !recovery_) continue;
     std::optional<Bytes> master = open_sealed(*recovery_, entry.box);
-    if (!master || master->size() != SecretKey::size) continue;
-    add(chain, SecretKey(*master));
-    return known_.at(chain);
+    if (master && master->size() == SecretKey::size) return opened(SecretKey(*master));
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::passphrase) continue;
@@ -106,10 +124,7 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
     }
     std::optional<Bytes> master =
         Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
-    if (master) {
-      add(chain, SecretKey(*master));
-      return known_.at(chain);
-    }
+    if (master) return opened(SecretKey(*master));
   }
   if (recovery_ && !passphrase_) {
     throw Error(

@@ -45,8 +45,8 @@ class KeyRing {
   void use_recovery_key(const RecoveryKey& key) { recovery_ = key; }
   // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows.
   SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain);
-  // A master key that is known already (tests, a run of the same chain).
-  void add(const Id& chain, const SecretKey& master) { known_.insert_or_assign(chain, master); }
+  // What these very entries of that chain open, where it is known already (tests, a run of the same chain).
+  void add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master);
   // An entry for a new chain. Takes over the salt of one of `like` that this passphrase has opened, so that
   // no other key need be derived now or later.
   KeyEntry passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
@@ -61,7 +61,9 @@ class KeyRing {
   std::optional<RecoveryKey> recovery_;
   bool asked_ = false;
   std::optional<SecretText> passphrase_;
-  std::map<Id, SecretKey> known_;
+  // By chain and entries: whoever writes another seal for a known chain, with a way in of his own, gets
+  // nothing from what the chain's own seals have opened, and the other way round.
+  std::map<Bytes, SecretKey> known_;
   std::map<Bytes, SecretKey> derived_;  // by salt and cost
 };
 

@@ -293,7 +293,7 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   set.begin();
   set.save();
   StoredSet stored = set.seal();
-  keys_->add(plan.chain, plan.master);
+  keys_->add(plan.keys, plan.chain, plan.master);
   return stored;
 }
 

@@ -39,8 +39,8 @@ class SmallChain : public testing::Test {
     LookSession opened = bench.subject();
     for (const FoundSet& set : opened.sets()) {
       // The key by itself, so that flips in key entries are told by the seals' own checks.
-      pristine_->master.emplace(set.seal->core.facts.chain,
-                                opened.keys().unlock(set.seal->keys, set.seal->core.facts.chain));
+      Id chain = set.seal->core.facts.chain;
+      pristine_->master[chain] = {set.seal->keys, opened.keys().unlock(set.seal->keys, chain)};
       pristine_->job = set.seal->core.job;
     }
     pristine_->content[bench.source() + "/ringing.csv"] = "ring,species\nA1,heron\n";
@@ -59,7 +59,7 @@ class SmallChain : public testing::Test {
 
   KeyRing ring() const {
     KeyRing keys({});
-    for (const auto& [chain, master] : pristine_->master) keys.add(chain, master);
+    for (const auto& [chain, one] : pristine_->master) keys.add(one.first, chain, one.second);
     return keys;
   }
 
@@ -117,7 +117,7 @@ class SmallChain : public testing::Test {
 
   struct Shared {
     MemoryStore store;
-    std::map<Id, SecretKey> master;
+    std::map<Id, std::pair<std::vector<KeyEntry>, SecretKey>> master;
     Id job{};
     std::map<std::string, std::string> content;
     const MemoryStore::Files& store_files() { return store.files(); }

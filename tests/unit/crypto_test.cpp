@@ -113,5 +113,21 @@ TEST(Keys, ClearEntriesKeepNobodyOut) {
   EXPECT_TRUE(ring.unlock(keys, chain) == master);
 }
 
+// Somebody plants a set into a known chain, with a way in of his own.
+TEST(Keys, WhatOneListOfEntriesOpensIsNotTakenForAnother) {
+  SecretKey ours = SecretKey::random(), theirs = SecretKey::random();
+  Id chain = random_id();
+  std::vector<KeyEntry> own{make_passphrase_entry(ours, chain, "tern in the fog", {8, 1})};
+  std::vector<KeyEntry> planted{make_clear_entry(theirs)};
+  std::vector<KeyEntry> closed{make_passphrase_entry(theirs, chain, "cuckoo", {8, 1})};
+  KeyRing ring([] { return std::optional<SecretText>("tern in the fog"); });
+  EXPECT_TRUE(ring.unlock(planted, chain) == theirs);
+  EXPECT_TRUE(ring.unlock(own, chain) == ours) << "not the planter's";
+  EXPECT_THROW(ring.unlock(closed, chain), Error) << "what does not open it is not helped by what is known";
+  EXPECT_TRUE(ring.unlock(own, chain) == ours);
+  ring.add(closed, chain, theirs);
+  EXPECT_TRUE(ring.unlock(closed, chain) == theirs);
+}
+
 }  // namespace
 }  // namespace kestrum::test

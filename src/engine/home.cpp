@@ -26,7 +26,7 @@ void make_folders(const std::string& path) {
 }
 
 // Temporary files that nobody writes to any more: what a killed process has left.
-// (Read plainly: the folder of logs grows by a file a run.)
+// Read plainly: the folder of logs grows by a file a run.
 void clear_temporaries(const std::string& folder) {
   std::unique_ptr<DIR, int (*)(DIR*)> dir(opendir(folder.c_str()), closedir);
   while (dirent* item = dir ? readdir(dir.get()) : nullptr) {

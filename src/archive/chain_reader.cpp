@@ -78,11 +78,11 @@ ChunkView PointReader::view(const ChunkRef& ref) {
       std::optional<IndexRecord> record = reader.find(ref.name);
       if (record) return frames_.read(reader, *record, ref);
     } catch (const Error& error) {
-      if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
-      if (!first) first = error;
+      if (!does_not_read(error)) throw;
+      if (!first || is_of_the_system(error)) first = error;
     }
   }
-  if (first) throw damage(first->what());
+  if (first) throw *first;
   throw damage("a chunk is in none of the sets that should hold it");
 }
 
@@ -99,7 +99,7 @@ void ChainChunks::load() {
         if (!sets_[i]->is_lost(record)) table_.put(record.name, i);
       });
     } catch (const Error& error) {
-      if (error.kind() != ErrorKind::damage) throw;
+      if (!does_not_read(error)) throw;
       sets_[i]->mark_lost(
           {{0}, {}});  // the rest of its index does not read: what was put so far is confirmed before use
     }
@@ -117,7 +117,7 @@ std::optional<Sequence> ChainChunks::find(const ChunkName& name) {
     std::optional<IndexRecord> record = sets_[*which]->find(name);
     if (record && !sets_[*which]->is_lost(*record)) return sets_[*which]->facts().sequence;
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::damage) throw;
+    if (!does_not_read(error)) throw;
   }
   return std::nullopt;
 }
@@ -129,7 +129,7 @@ std::optional<Sequence> ChainChunks::find_by_page(const ChunkName& name) {
       std::optional<IndexRecord> record = set->find(name);
       if (record && !set->is_lost(*record)) return set->facts().sequence;
     } catch (const Error& error) {
-      if (error.kind() != ErrorKind::damage) throw;
+      if (!does_not_read(error)) throw;
     }
   }
   return std::nullopt;

@@ -61,6 +61,8 @@ inline constexpr std::uint64_t identity_file = 64u << 10;
 inline constexpr std::uint64_t root = 64u << 10;
 inline constexpr std::uint32_t argon2_memory_kib = 1u << 20;
 inline constexpr std::uint32_t argon2_passes = 16;
+// KiB times passes, of all entries that one command tries: one at the highest cost, 128 at the usual one.
+inline constexpr std::uint64_t argon2_total = std::uint64_t{argon2_memory_kib} * argon2_passes;
 inline constexpr std::size_t key_entries = 64;
 }  // namespace limits
 

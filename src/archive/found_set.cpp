@@ -17,6 +17,8 @@ class SealPair {
       } catch (const Error& error) {
         if (error.kind() == ErrorKind::damage) {
           found_.findings.emplace_back(error.what());
+        } else if (is_of_the_system(error) && !does_not_read(error)) {
+          throw;
         } else {
           found_.refusal = error;
         }
@@ -24,14 +26,15 @@ class SealPair {
     }
     if (found_.seal) found_.refusal.reset();
   }
-  bool any_missing() const { return missing_; }
+  bool any_missing() const { return missing_ > 0; }
+  bool none_there() const { return missing_ == 2; }
 
  private:
   void look_at(const std::string& path) {
     if (found_.seal && store_.holds(path, found_.seal->checked.file).value_or(false)) return;
     std::optional<Bytes> bytes = store_.try_read_all(path, limits::seal_file);
     if (!bytes) {
-      missing_ = true;
+      ++missing_;
       return;
     }
     Seal seal = decode_seal(std::move(*bytes), store_.describe(path));
@@ -54,7 +57,7 @@ class SealPair {
   const Store& store_;
   FoundSet& found_;
   const Id& job_;
-  bool missing_ = false;
+  int missing_ = 0;
 };
 
 // Nothing of what a late listing shows is there any more.
@@ -92,6 +95,7 @@ std::optional<FoundSet> read_set(const Store& store, const SetFolder& folder, co
     }
   }
   const SetFolder& now = found.folder;
+  if (seals.none_there() && !now.named_by_rule) return std::nullopt;
   // A missing copy beside a valid seal is what a run killed at the very end leaves; beside a broken one it is
   // damage.
   if (seals.any_missing() && found.seal && !now.unfinished)
@@ -106,10 +110,13 @@ std::optional<FoundSet> read_set(const Store& store, const SetFolder& folder, co
 SetList::SetList(const Store& store, std::string job_folder, const Id& job, const std::string& remembered)
     : job_folder_(std::move(job_folder)), job_(job) {
   bool there = remembered.empty();
-  for (const SetFolder& folder : list_set_folders(store, job_folder_)) {
+  for (const SetFolder& folder : list_set_folders(store, job_folder_, &strangers_)) {
     there = there || folder.name == remembered;
-    if (std::optional<FoundSet> found = read_set(store, folder, job_))
+    if (std::optional<FoundSet> found = read_set(store, folder, job_)) {
       read_.push_back(std::make_shared<FoundSet>(std::move(*found)));
+    } else if (!folder.named_by_rule) {
+      strangers_.push_back(folder.name);
+    }
   }
   settle();
   if (there || store.traits().lists_at_once) return;
@@ -129,6 +136,25 @@ void SetList::take_up(const Store& store, const std::string& name) {
 void SetList::forget(const std::string& path) {
   std::erase_if(read_, [&](const auto& set) { return set->folder.path == path; });
   settle();
+}
+
+std::vector<std::string> SetList::strangers() const {
+  std::vector<std::string> names = strangers_;
+  for (const auto& set : sets_) {
+    if (set->twice) names.push_back(set->folder.name);
+  }
+  return names;
+}
+
+void SetList::amend(const std::function<bool(FoundSet&)>& change) {
+  bool changed = false;
+  for (std::shared_ptr<const FoundSet>& set : read_) {
+    auto copy = std::make_shared<FoundSet>(*set);
+    if (!change(*copy)) continue;
+    set = std::move(copy);
+    changed = true;
+  }
+  if (changed) settle();
 }
 
 // What counts of what was read: folded sets supersede what they cover, and of two sets of one number the
@@ -179,8 +205,8 @@ void SetList::settle() {
     Sequence sequence = sets_[i]->folder.sequence;
     if (!by_sequence_.emplace(sequence, i).second) {
       auto twice = std::make_shared<FoundSet>(*sets_[i]);
-      twice->findings.push_back("the set in folder " + twice->folder.name + " is there twice");
       twice->seal.reset();
+      twice->twice = true;
       sets_[i] = std::move(twice);
       continue;
     }

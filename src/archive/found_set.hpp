@@ -1,6 +1,7 @@
 // What a set's folder turned out to hold, and the list of all of a job's: read once, kept true afterwards.
 #pragma once
 
+#include <functional>
 #include <map>
 
 #include "archive/job_folder.hpp"
@@ -9,21 +10,34 @@
 
 namespace kestrum {
 
+// Why a set that lies among a job's own is none of them: docs/FORMAT.md, "Whose a set is".
+enum class NotOurs {
+  clear,     // no key keeps others out of it, in a job that is encrypted
+  unknown,   // of a chain that this machine does not know and that nothing has opened
+  closed,    // the key at hand does not open it
+  replaced,  // its chain opens to another key than this machine remembers
+  forged,    // not written with its chain's key
+};
+
 struct FoundSet {
   SetFolder folder;
   std::optional<Seal> seal;           // form and digests hold; authenticity is asked with the key
   std::optional<Seal> twin;           // the other one, when both read but differ: the key tells which is ours
   std::vector<std::string> findings;  // what is wrong with the seals, in plain words
-  std::optional<Error> refusal;       // written by something newer
-  std::optional<Seal> superseded;     // its seal, when a folded set covers it: then `seal` is none
-  std::vector<SetFolder> covered;     // folded: folders of the sets it covers that are still there
-  std::vector<SetFolder> in_range;    // folded: all other folders whose sequence it covers
+  std::optional<Error> refusal;       // written by something newer, or no seal can be read just now
+  bool twice = false;                 // a copy: another one of its number counts
+  std::optional<NotOurs> not_ours;    // it counts for nothing; its seal is `left_out` then, `seal` is none
+  std::optional<Seal> left_out;
+  std::optional<Seal> superseded;   // its seal, when a folded set covers it: then `seal` is none
+  std::vector<SetFolder> covered;   // folded: folders of the sets it covers that are still there
+  std::vector<SetFolder> in_range;  // folded: all other folders whose sequence it covers
   bool sealed() const { return seal.has_value(); }
   const SetFacts& facts() const { return seal->core.facts; }  // when sealed
 };
 
 // Opens each of the two seals once and decodes the second only where its bytes differ. `job`: seals of other
-// jobs do not count. Nothing when a late listing shows a folder that is gone.
+// jobs do not count. Nothing when it is no set: a late listing shows a folder that is gone, or the name is
+// not as sets are named and there is no seal in it.
 std::optional<FoundSet> read_set(const Store& store, const SetFolder& folder, const Id& job);
 
 // All sets of a job's folder, in order of sequence. Copies share what was read. Sets are looked up in time
@@ -54,6 +68,9 @@ class SetList {
   bool empty() const { return sets_.empty(); }
   std::size_t size() const { return sets_.size(); }
   const FoundSet& operator[](std::size_t i) const { return *sets_[i]; }
+  // Folders beside the sets that count for nothing and are left alone: somebody else's, and copies of sets.
+  // Names as they are on the drive.
+  std::vector<std::string> strangers() const;
 
   // nullptr when there is none.
   const FoundSet* sealed(Sequence sequence) const;
@@ -71,11 +88,14 @@ class SetList {
   // now.
   void take_up(const Store& store, const std::string& name);
   void forget(const std::string& path);
+  // Gives each set as it was read to `change`, which may change a copy and say so; what counts is found anew.
+  void amend(const std::function<bool(FoundSet&)>& change);
 
  private:
   void settle();
   std::string job_folder_;
   Id job_{};
+  std::vector<std::string> strangers_;
   std::vector<std::shared_ptr<const FoundSet>> read_;  // as they were read
   std::vector<std::shared_ptr<const FoundSet>> sets_;  // what counts of them
   std::vector<std::size_t> sealed_;                    // places in sets_

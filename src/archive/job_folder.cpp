@@ -107,24 +107,53 @@ std::string set_folder_name(Sequence sequence, Instant started, std::int32_t off
   return folded_from ? name + fmt::format("_from-{:06}", *folded_from) : name;
 }
 
+// What set_folder_name gives, from the stamp on.
+static bool named_by_rule(std::string_view rest) {
+  constexpr std::string_view stamp = "dddd-dd-dd_dd-dd_";
+  if (rest.size() < stamp.size()) return false;
+  auto digit = [](char c) { return c >= '0' && c <= '9'; };
+  for (std::size_t i = 0; i < stamp.size(); ++i) {
+    if (stamp[i] == 'd' ? !digit(rest[i]) : rest[i] != stamp[i]) return false;
+  }
+  rest.remove_prefix(stamp.size());
+  for (std::string_view mark : {unfinished_mark, removing_mark}) {
+    if (rest.ends_with(mark)) rest.remove_suffix(mark.size());
+  }
+  constexpr std::string_view from = "_from-";
+  if (std::size_t at = rest.find(from); at != std::string_view::npos) {
+    std::string_view first = rest.substr(at + from.size());
+    if (first.size() < 6 || !std::all_of(first.begin(), first.end(), digit)) return false;
+    rest = rest.substr(0, at);
+  }
+  return parse_kind(rest).has_value();
+}
+
 std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const std::string& name) {
   std::size_t end = name.find('_');
   if (end == std::string::npos || end < 6) return std::nullopt;
   Sequence sequence = 0;
   auto [last, code] = std::from_chars(name.data(), name.data() + end, sequence);
   if (code != std::errc() || last != name.data() + end || sequence == 0) return std::nullopt;
-  return SetFolder{name, in_folder(job_folder, name), sequence, name.ends_with(unfinished_mark),
-                   name.ends_with(removing_mark)};
+  return SetFolder{name,
+                   in_folder(job_folder, name),
+                   sequence,
+                   name.ends_with(unfinished_mark),
+                   name.ends_with(removing_mark),
+                   named_by_rule(std::string_view(name).substr(end + 1))};
 }
 
-std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder) {
+std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder,
+                                        std::vector<std::string>* others) {
   std::vector<StoreEntry> entries = store.list(job_folder);
   std::vector<SetFolder> folders;
   folders.reserve(entries.size());
   for (const StoreEntry& entry : entries) {
     if (!entry.folder) continue;
     std::optional<SetFolder> folder = parse_set_folder(job_folder, entry.name);
-    if (!folder) continue;
+    if (!folder) {
+      if (others != nullptr) others->push_back(entry.name);
+      continue;
+    }
     if (!store.traits().renames) {
       folder->unfinished = folder->unfinished || store.exists(folder->path + "/" + unfinished_file);
       folder->removing = folder->removing || store.exists(folder->path + "/" + removing_file);

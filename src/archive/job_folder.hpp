@@ -55,11 +55,13 @@ struct SetFolder {
   Sequence sequence = 0;
   bool unfinished = false;
   bool removing = false;
+  bool named_by_rule = false;  // as sets are named; a seal makes any folder a set that begins with a number
 };
-// Nothing when the name is not that of a set's folder.
+// Nothing when the name cannot be that of a set's folder.
 std::optional<SetFolder> parse_set_folder(const std::string& job_folder, const std::string& name);
-// In order of sequence.
-std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder);
+// In order of sequence. `others`: gets the names of the folders that cannot be sets.
+std::vector<SetFolder> list_set_folders(const Store& store, const std::string& job_folder,
+                                        std::vector<std::string>* others = nullptr);
 
 std::string in_folder(const std::string& folder, const std::string& name);
 

@@ -76,7 +76,8 @@ static Bytes lock_name(const std::vector<KeyEntry>& entries, const Id& chain) {
 }
 
 void KeyRing::add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master) {
-  known_.insert_or_assign(lock_name(entries, chain), master);
+  KeyEntryType by = keeps_others_out(entries) ? KeyEntryType::passphrase : KeyEntryType::clear;
+  known_.insert_or_assign(lock_name(entries, chain), Opened{master, by});
 }
 
 KeyEntry KeyRing::passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
@@ -98,17 +99,19 @@ const std::optional<SecretText>& KeyRing::passphrase() {
   return passphrase_;
 }
 
-SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
+KeyRing::Opened KeyRing::open(const std::vector<KeyEntry>& entries, const Id& chain) {
   const Bytes lock = lock_name(entries, chain);
   if (auto known = known_.find(lock); known != known_.end()) return known->second;
-  auto opened = [&](const SecretKey& master) { return known_.emplace(lock, master).first->second; };
+  auto opened = [&](const SecretKey& master, KeyEntryType by) {
+    return known_.emplace(lock, Opened{master, by}).first->second;
+  };
   for (const KeyEntry& entry : entries) {
-    if (entry.type == KeyEntryType::clear) return opened(entry.clear_key);
+    if (entry.type == KeyEntryType::clear) return opened(entry.clear_key, entry.type);
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::recovery || !recovery_) continue;
     std::optional<Bytes> master = open_sealed(*recovery_, entry.box);
-    if (master && master->size() == SecretKey::size) return opened(SecretKey(*master));
+    if (master && master->size() == SecretKey::size) return opened(SecretKey(*master), entry.type);
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::passphrase) continue;
@@ -119,12 +122,16 @@ SecretKey KeyRing::unlock(const std::vector<KeyEntry>& entries, const Id& chain)
     Bytes name = derivation_name(entry);
     auto derived = derived_.find(name);
     if (derived == derived_.end()) {
+      std::uint64_t cost = std::uint64_t{entry.cost.memory_kib} * entry.cost.passes;
+      if (spent_ + cost > limits::argon2_total)
+        throw damage("the key entries ask for more work than one command gives to finding a key");
+      spent_ += cost;
       SecretKey key = key_from_passphrase(passphrase_->view(), entry.salt, entry.cost);
       derived = derived_.emplace(std::move(name), key).first;
     }
     std::optional<Bytes> master =
         Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
-    if (master) return opened(SecretKey(*master));
+    if (master) return opened(SecretKey(*master), entry.type);
   }
   if (recovery_ && !passphrase_) {
     throw Error(

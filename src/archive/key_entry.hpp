@@ -43,8 +43,17 @@ class KeyRing {
   explicit KeyRing(PassphraseSource passphrase) : ask_(std::move(passphrase)) {}
   // Tried before the passphrase is asked for. That it opens a set tells nothing about who wrote the set.
   void use_recovery_key(const RecoveryKey& key) { recovery_ = key; }
-  // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows.
-  SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain);
+  // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows, or
+  // all together ask for more than one command gives.
+  SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
+    return open(entries, chain).master;
+  }
+  // The same, with the way in: only a passphrase tells that whoever wrote the entries knew it too.
+  struct Opened {
+    SecretKey master;
+    KeyEntryType by = KeyEntryType::clear;
+  };
+  Opened open(const std::vector<KeyEntry>& entries, const Id& chain);
   // What these very entries of that chain open, where it is known already (tests, a run of the same chain).
   void add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master);
   // An entry for a new chain. Takes over the salt of one of `like` that this passphrase has opened, so that
@@ -63,8 +72,9 @@ class KeyRing {
   std::optional<SecretText> passphrase_;
   // By chain and entries: whoever writes another seal for a known chain, with a way in of his own, gets
   // nothing from what the chain's own seals have opened, and the other way round.
-  std::map<Bytes, SecretKey> known_;
+  std::map<Bytes, Opened> known_;
   std::map<Bytes, SecretKey> derived_;  // by salt and cost
+  std::uint64_t spent_ = 0;             // on derivations, in KiB times passes
 };
 
 // True when every entry in `entries` keeps others out.

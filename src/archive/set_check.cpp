@@ -36,6 +36,7 @@ struct CheckedFrame {
   FramePlace place;
   bool good = false;
   std::string trouble;
+  std::optional<Error> failure;  // of the system: nothing is known of the frame
   FrameFileReader::Marks marks;
   std::vector<ListedChunk> chunks;
 };
@@ -82,15 +83,19 @@ class FrameChecker {
   void work() {
     Bytes memory;  // used again: fresh memory costs a page fault for every 4 KiB
     while (std::optional<std::shared_ptr<Task>> task = tasks_.pop()) {
-      CheckedFrame out{.place = (*task)->place, .good = false, .trouble = {}, .marks = {}, .chunks = {}};
+      CheckedFrame out{
+          .place = (*task)->place, .good = false, .trouble = {}, .failure = {}, .marks = {}, .chunks = {}};
       try {
         FrameContent frame = (*task)->file->read(out.place, std::move(memory), out.marks);
         check_names(frame, naming_);
         out.chunks = std::move(frame.chunks);
         memory = std::move(frame.content);
         out.good = true;
-      } catch (const std::exception& error) {
+      } catch (const Error& error) {
+        if (is_of_the_system(error)) out.failure = error;
         out.trouble = error.what();
+      } catch (const std::exception& error) {
+        out.failure = Error(ErrorKind::failed, std::string("cannot check what was read: ") + error.what());
       }
       (*task)->done.set_value(std::move(out));
     }
@@ -115,7 +120,7 @@ class VolumeCheck {
   bool check(const SealedFile& sealed, const std::vector<FramePlace>& expected, BadFrames& bad) {
     FrameFileReader& file = set_.file(sealed.slot);
     if (options_.drop_cache) file.drop_cache();
-    std::string name = set_.folder().name + "/" + sealed.name;
+    std::string name = printable(set_.folder().name + "/" + sealed.name);
     bool good =
         options_.deep ? check_frames(file, sealed, name, expected, bad) : light_digest(file) == sealed.digest;
     if (!good && bad.empty()) out_.findings.push_back(name + " is not as it was sealed");
@@ -135,6 +140,7 @@ class VolumeCheck {
     };
     auto take = [&] {
       CheckedFrame frame = checker_->take();
+      if (frame.failure) throw *frame.failure;
       if (frame.good) {
         count(frame, sealed.slot, stream);
       } else {
@@ -153,6 +159,7 @@ class VolumeCheck {
           try {
             place = file.head_at(at).first;
           } catch (const Error& error) {
+            if (is_of_the_system(error)) throw;
             trouble(at, error.what());
           }
         }
@@ -214,8 +221,10 @@ FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum
       }
     });
   } catch (const Error& error) {
+    if (is_of_the_system(error)) throw;
     out.index_lost = true;
-    out.findings.push_back("the index of " + set.folder().name + " does not read: " + error.what());
+    out.findings.push_back("the index of " + printable(set.folder().name) +
+                           " does not read: " + error.what());
   }
   for (auto& [slot, places] : frames) {
     std::sort(places.begin(), places.end(), [](const auto& a, const auto& b) { return a.offset < b.offset; });
@@ -244,6 +253,7 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
     try {
       good = check.check(sealed, frames[sealed.slot], bad);
     } catch (const Error& error) {
+      if (is_of_the_system(error)) throw;
       out.findings.emplace_back(error.what());
       bad.clear();
     }
@@ -256,7 +266,8 @@ SetFindings check_set(SetReader& set, const CheckOptions& options) {
     }
   }
   if (lost.empty() && !out.index_lost && options.deep && !(check.listed() == indexed)) {
-    out.findings.push_back("the index of " + set.folder().name + " does not say what its volumes hold");
+    out.findings.push_back("the index of " + printable(set.folder().name) +
+                           " does not say what its volumes hold");
     out.index_lost = true;
   }
   if (out.index_lost) lost.slots.insert(0);

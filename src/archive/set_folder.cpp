@@ -59,7 +59,8 @@ bool holds_file(const Store& store, const std::string& path, const SealedFile& f
     store.open(path)->read_at(0, bytes);
     FileHeader header = FileHeader::decode(bytes, store.describe(path));
     return header.set == file.set && header.number == file.number;
-  } catch (const Error&) {
+  } catch (const Error& error) {
+    if (is_of_the_system(error)) throw;
     return false;
   }
 }

@@ -33,7 +33,7 @@ FrameFileReader& SetReader::file(std::uint32_t slot) {
   if (open != files_.end()) return *open->second;
   const SealedFile* sealed = sealed_file(slot);
   if (sealed == nullptr)
-    throw damage("the index of " + folder().name + " names a file that the set does not have");
+    throw damage("the index of " + printable(folder().name) + " names a file that the set does not have");
   auto reader = std::make_unique<FrameFileReader>(store_, locate_file(store_, *found_, *sealed), master_,
                                                   seal_->core.job, *sealed);
   return *files_.emplace(slot, std::move(reader)).first->second;
@@ -43,11 +43,11 @@ const std::vector<FencePost>& SetReader::fence() {
   if (fence_) return *fence_;
   FrameContent frame = file(0).read(root().fence);
   if (frame.kind != FrameKind::fence)
-    throw damage("the fence table of " + folder().name + " is not where it should be");
+    throw damage("the fence table of " + printable(folder().name) + " is not where it should be");
   ByteReader in(frame.content);
   std::uint32_t count = in.u32();
   if (std::uint64_t{count} * 44 != in.remaining())
-    throw damage("the fence table of " + folder().name + " has a wrong size");
+    throw damage("the fence table of " + printable(folder().name) + " has a wrong size");
   std::vector<FencePost> posts(count);
   for (FencePost& post : posts) {
     post.first = read_name(in);
@@ -67,7 +67,7 @@ const Bytes& SetReader::index_page(const FencePost& post) {
   FrameContent frame = file(0).read(post.frame);
   bool good = frame.kind == FrameKind::index_page && !frame.content.empty() &&
               frame.content.size() % IndexRecord::size == 0 && frame.content.size() <= limits::page;
-  if (!good) throw damage("a page of the index of " + folder().name + " is malformed");
+  if (!good) throw damage("a page of the index of " + printable(folder().name) + " is malformed");
   pages_.emplace_front(post.frame.offset, std::move(frame.content));
   page_at_[post.frame.offset] = pages_.begin();
   while (pages_.size() > page_limit_) {
@@ -97,6 +97,7 @@ std::vector<std::string> SetReader::check_sizes() {
     try {
       file(sealed.slot);
     } catch (const Error& error) {
+      if (is_of_the_system(error)) throw;
       findings.emplace_back(error.what());
       lost_.slots.insert(sealed.slot);
     }

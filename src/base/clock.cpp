@@ -2,17 +2,28 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <charconv>
+#include <limits>
 
 namespace kestrum {
 
 std::chrono::nanoseconds between(Instant a, Instant b) {
-  return std::chrono::seconds(b.seconds - a.seconds) +
+  // Of times of files, which may be any: as far apart as can be told, which is 292 years.
+  constexpr std::int64_t most = std::numeric_limits<std::int64_t>::max() / 1000000000 - 1;
+  std::int64_t seconds = 0;
+  if (__builtin_sub_overflow(b.seconds, a.seconds, &seconds)) seconds = b.seconds < a.seconds ? -most : most;
+  return std::chrono::seconds(std::clamp(seconds, -most, most)) +
          std::chrono::nanoseconds(b.nanoseconds - a.nanoseconds);
 }
 
 std::string utc_text(Instant when) {
   namespace ch = std::chrono;
+  // The years that four digits can say.
+  constexpr ch::sys_seconds first = ch::sys_days(ch::year(0) / 1 / 1);
+  constexpr ch::sys_seconds last = ch::sys_days(ch::year(9999) / 12 / 31) + ch::seconds(86399);
+  when.seconds = std::clamp<std::int64_t>(when.seconds, first.time_since_epoch().count(),
+                                          last.time_since_epoch().count());
   auto days = ch::floor<ch::days>(ch::sys_seconds(ch::seconds(when.seconds)));
   ch::year_month_day date(days);
   ch::hh_mm_ss time(ch::sys_seconds(ch::seconds(when.seconds)) - days);

@@ -21,4 +21,12 @@ Error system_error(const std::string& operation, const std::string& path, int co
       .with_code(code);
 }
 
+bool is_of_the_system(const Error& error) {
+  return error.system_code() != 0 && error.kind() != ErrorKind::damage;
+}
+
+bool does_not_read(const Error& error) {
+  return error.kind() == ErrorKind::damage || error.system_code() == EIO;
+}
+
 }  // namespace kestrum

@@ -44,6 +44,13 @@ class Error : public std::runtime_error {
 
 Error damage(const std::string& message);
 
+// The system could not do something just now (too many open files, no memory, a read that failed, a drive
+// that went away): that says nothing about what lies there, and is never damage.
+bool is_of_the_system(const Error& error);
+// It does not read, whoever's fault that is: what can be had from elsewhere is worth looking for. A lack of
+// this machine's own means is not meant.
+bool does_not_read(const Error& error);
+
 // "cannot OPERATION PATH: reason of the system"; full when the reason is a lack of space, else failed.
 Error system_error(const std::string& operation, const std::string& path, int code);
 

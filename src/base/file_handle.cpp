@@ -45,9 +45,45 @@ bool write_full(int fd, ByteView data) {
   return true;
 }
 
+namespace {
+
+Bytes read_small(const FileHandle& file, const std::string& path, std::size_t limit);
+
+}  // namespace
+
 Bytes read_small_file(const std::string& path, std::size_t limit) {
   FileHandle file(open(path.c_str(), O_RDONLY | O_CLOEXEC));
   if (!file) throw system_error("read", path, errno);
+  return read_small(file, path, limit);
+}
+
+Bytes read_believed_file(const std::string& path, std::size_t limit, unsigned closed) {
+  bool root = geteuid() == 0;
+  FileHandle file(open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | (root ? O_NOFOLLOW : 0)));
+  if (!file && errno == ELOOP)
+    throw Error(ErrorKind::usage, printable(path) + " is a link, and root follows none to what it believes",
+                "put the file itself there");
+  struct stat status {};
+  if (!file || fstat(file.get(), &status) != 0) throw system_error("read", path, errno);
+  if (!S_ISREG(status.st_mode))
+    throw Error(ErrorKind::usage, printable(path) + " is not a file", "put the file itself there");
+  if ((status.st_mode & closed) != 0)
+    throw Error(ErrorKind::usage, printable(path) + " may be read by everybody on this machine",
+                "close it with: chmod 600 " + printable(path));
+  bool of_others = status.st_uid != 0 || (status.st_mode & S_IWOTH) != 0 ||
+                   ((status.st_mode & S_IWGRP) != 0 && status.st_gid != 0);
+  if (root && of_others)
+    throw Error(ErrorKind::usage,
+                printable(path) +
+                    " belongs to somebody else than root, or others may write it: root does not "
+                    "believe it",
+                "look at it, then: chown root " + printable(path) + "; chmod go-w " + printable(path));
+  return read_small(file, path, limit);
+}
+
+namespace {
+
+Bytes read_small(const FileHandle& file, const std::string& path, std::size_t limit) {
   // In pieces: a pipe or a file below /proc does not tell its size.
   constexpr std::size_t piece = 64u << 10;
   Bytes content;
@@ -67,6 +103,8 @@ Bytes read_small_file(const std::string& path, std::size_t limit) {
     if (content.size() > limit) throw system_error("read", path, EFBIG);
   }
 }
+
+}  // namespace
 
 void create_file(const std::string& path, ByteView content, unsigned mode) {
   FileHandle file(open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode));

@@ -36,6 +36,10 @@ ssize_t read_full(int fd, void* buffer, std::size_t size, off_t offset);
 bool write_full(int fd, ByteView data);
 // The whole of a small file; throws Error (failed) when it cannot be read or is larger than `limit` bytes.
 Bytes read_small_file(const std::string& path, std::size_t limit);
+// The same of one whose content is acted upon, a job or a secret: a file and nothing else. As root only one
+// that is root's and that nobody else may write, reached by no link at its end. `closed`: mode bits that it
+// may not have. Throws Error: usage when it is not so.
+Bytes read_believed_file(const std::string& path, std::size_t limit, unsigned closed = 0);
 // A new file, flushed; never over one that is there (Error of kind usage): it may be the only copy of
 // something.
 void create_file(const std::string& path, ByteView content, unsigned mode);

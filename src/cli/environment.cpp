@@ -6,6 +6,8 @@
 #include <termios.h>
 #include <unistd.h>
 
+#include <cerrno>
+#include <csignal>
 #include <cstdlib>
 #include <iostream>
 #include <thread>
@@ -13,6 +15,7 @@
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "cli/print.hpp"
+#include "cli/progress.hpp"
 
 namespace kestrum {
 namespace {
@@ -91,25 +94,57 @@ std::size_t Environment::width() const {
   return 80;
 }
 
+namespace {
+
+// What is typed is not shown, as long as this lives. Ctrl-\ stops like Ctrl-C meanwhile: it would end the
+// program and leave the terminal silent.
+class SilentTerminal {
+ public:
+  SilentTerminal() {
+    tcgetattr(STDIN_FILENO, &before_);
+    termios silent = before_;
+    silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+    struct sigaction stop {};
+    sigaction(SIGINT, nullptr, &stop);
+    sigaction(SIGQUIT, &stop, &quit_);
+    tcsetattr(STDIN_FILENO, TCSADRAIN, &silent);
+  }
+  ~SilentTerminal() {
+    tcsetattr(STDIN_FILENO, TCSADRAIN, &before_);
+    sigaction(SIGQUIT, &quit_, nullptr);
+    err("\n");
+  }
+  SilentTerminal(const SilentTerminal&) = delete;
+  SilentTerminal& operator=(const SilentTerminal&) = delete;
+
+ private:
+  termios before_{};
+  struct sigaction quit_ {};
+};
+
+}  // namespace
+
 AskPassphrase Environment::ask() const {
   return [](const std::string& what) -> std::optional<SecretText> {
     if (isatty(STDIN_FILENO) != 1) return std::nullopt;
     err("{}: ", what);
-    termios before{};
-    tcgetattr(STDIN_FILENO, &before);
-    termios silent = before;
-    silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-    tcsetattr(STDIN_FILENO, TCSADRAIN, &silent);
+    SilentTerminal silent;
     // Read byte by byte into memory that is wiped: a stream would keep a copy.
     constexpr std::size_t most = 4096;
     std::string line;
     line.reserve(most);
     char letter = 0;
     ssize_t got = 0;
-    while ((got = read(STDIN_FILENO, &letter, 1)) == 1 && letter != '\n' && line.size() < most)
+    while (true) {
+      got = read(STDIN_FILENO, &letter, 1);
+      if (got < 0 && errno == EINTR) {
+        if (!process_control().stop_requested()) continue;
+        SecretText::take(line);
+        process_control().checkpoint();
+      }
+      if (got != 1 || letter == '\n' || line.size() == most) break;
       line += letter;
-    tcsetattr(STDIN_FILENO, TCSADRAIN, &before);
-    err("\n");
+    }
     SecretText typed = SecretText::take(line);
     return got == 1 || !typed.empty() ? std::optional(typed) : std::nullopt;
   };

@@ -43,17 +43,26 @@ SubjectOptions options_of(const Arguments& arguments, const Environment& environ
   return options;
 }
 
+void warn_of(const LookSession& session) {
+  if (std::string line = session.anybody_wrote(); !line.empty()) err("note: {}\n", line);
+}
+
 }  // namespace
 
 LookSession open_subject(const Arguments& arguments, const Environment& environment,
                          const std::string& name) {
-  return LookSession::open(&environment.home(), options_of(arguments, environment, name));
+  LookSession session = LookSession::open(&environment.home(), options_of(arguments, environment, name));
+  warn_of(session);
+  return session;
 }
 
 std::vector<LookSession> open_subjects(const Arguments& arguments, const Environment& environment,
                                        const std::string& name) {
-  return LookSession::open_each(&environment.home(), options_of(arguments, environment, name),
-                                [](const std::string& text) { err("note: {}\n", text); });
+  std::vector<LookSession> sessions =
+      LookSession::open_each(&environment.home(), options_of(arguments, environment, name),
+                             [](const std::string& text) { err("note: {}\n", text); });
+  for (const LookSession& session : sessions) warn_of(session);
+  return sessions;
 }
 
 ChosenPoint open_at(const Arguments& arguments, const Environment& environment) {

@@ -140,6 +140,7 @@ std::string points_page(const PointsResult& result, bool several) {
     out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
   out += "\n" + points_table(result) + "\n" + findings_text(result.points);
   for (const std::string& finding : result.findings) out += finding + "\n";
+  for (const std::string& note : result.notes) out += "Note: " + note + ".\n";
   out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
   return out;
 }

@@ -47,6 +47,7 @@ RestoreRequest request_of(const Arguments& arguments) {
   if (request.devices && !request.in_place)
     throw Error(ErrorKind::usage, "--devices writes images back over their devices and needs --in-place",
                 "with --to DIR an image is restored as a file");
+  request.with_owners = arguments.has("with-owners");
   request.dry = arguments.has("dry");
   return request;
 }
@@ -66,6 +67,10 @@ void print_result(const RestoreResult& result, const RestoreRequest& request, co
         result.kept == 1 ? "it is" : "they are");
   if (result.owners_kept_back)
     err("note: the files belong to you now; only root can give them back to their owners\n");
+  if (result.unproved_kept_back)
+    err("note: owners, set-id bits and devices were left out, because anybody who could write the drive "
+        "could "
+        "have made this point: no key says who did; if you know better, add --with-owners\n");
   if (result.problems.empty()) return;
   out("{}:\n", count_text(result.problems.size(), "problem"));
   for (const Problem& problem : result.problems) out("  {}\n", problem_text(problem));
@@ -130,6 +135,9 @@ Verb restore_verb() {
                  false,
                  {"path", "picked", "flat"}},
                 {"devices", "", "with --in-place: write images of devices over the devices they are of"},
+                {"with-owners", "",
+                 "owners, set-id bits and devices also from sets that anybody could have made (not "
+                 "encrypted, or opened with a recovery key only)"},
                 {"dry", "", "only say what would be restored"},
                 {"list", "", "list every file, however many"},
                 {"quiet", "", "no progress"}}),

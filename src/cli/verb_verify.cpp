@@ -42,14 +42,16 @@ void print_result(const VerifyResult& result, const std::string& subject) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
     std::string count =
         verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
-    out("Point {}: {}{}\n", name, verdict.good() ? "good" : "DAMAGED", count);
+    std::string_view state = verdict.good() ? "good" : verdict.damaged() ? "DAMAGED" : "NOT CHECKED";
+    out("Point {}: {}{}\n", name, state, count);
+    if (!verdict.unreadable.empty()) out("  {}\n", verdict.unreadable);
     for (const std::string& finding : verdict.findings) out("  {}\n", finding);
   }
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.points.empty()) out("There is no point to check.\n");
   print_affected(result);
   if (result.depth == Depth::all) out("Read and checked {}.\n", size_text(result.bytes));
-  if (!result.good() && result.depth == Depth::quick)
+  if (result.damaged() && result.depth == Depth::quick)
     out("Which files are affected: kestrum verify {} --depth all\n", printable(subject));
 }
 
@@ -67,15 +69,16 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   History history =
       History::open(environment.home(), [](const std::string& text) { err("note: {}\n", text); });
   request.workers = environment.workers();
-  bool good = true;
+  bool good = true, damaged = false;
   std::vector<DriveVerdict> verdicts;
-  for (const LookSession& subject : subjects) {
+  for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
     verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), &history, progress,
                                                process_control())});
     progress.finish();
     const VerifyResult& result = verdicts.back().result;
     good = good && result.good();
+    damaged = damaged || result.damaged();
     if (arguments.has("json")) continue;
     if (subjects.size() > 1)
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
@@ -83,7 +86,11 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   }
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
   if (arguments.has("json")) out("{}", verify_document(verdicts));
-  return good ? exit_done : exit_code_of(ErrorKind::damage);
+  if (damaged) return exit_code_of(ErrorKind::damage);
+  if (good) return exit_done;
+  err("kestrum: not everything could be read: that is no damage yet\n"
+      "  see to the drive and its cable, and check again\n");
+  return exit_code_of(ErrorKind::failed);
 }
 
 }  // namespace

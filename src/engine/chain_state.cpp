@@ -13,7 +13,7 @@ bool catalog_reads_whole(ChainReader& chain, Sequence sequence) {
     }
     return true;
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
+    if (!does_not_read(error)) throw;
     return false;
   }
 }

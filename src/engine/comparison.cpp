@@ -41,8 +41,8 @@ std::optional<Entry> Comparison::next() {
   try {
     return reader_.next();
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::damage) throw;
-    throw BaseUnreadable(error.what());
+    if (!does_not_read(error)) throw;
+    throw BaseUnreadable(error);
   }
 }
 

@@ -12,7 +12,7 @@ namespace kestrum {
 // The catalog of the base could not be read: the run must choose another base.
 class BaseUnreadable : public Error {
  public:
-  explicit BaseUnreadable(const std::string& why) : Error(ErrorKind::damage, why) {}
+  explicit BaseUnreadable(const Error& why) : Error(why) {}
 };
 
 enum class Change { added, changed, held };

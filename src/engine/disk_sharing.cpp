@@ -62,6 +62,7 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
     return view;
   }
   view.shared = shared_disk(selection, view.root, *view.drive);
+  if (std::string others = others_may_write({view.root}); !others.empty()) view.notes.push_back(others);
   if (view.drive->read_only) {
     view.trouble = shown + "is mounted read-only; mount it writable, or name another folder";
   } else if (faccessat(AT_FDCWD, view.root.c_str(), W_OK | X_OK, AT_EACCESS) != 0) {

@@ -112,7 +112,7 @@ Job Home::load_job(const std::string& name) const {
             : "the jobs are: " + join(names, ", ");
     throw Error(ErrorKind::usage, "there is no job '" + printable(name) + "'", hint);
   }
-  Bytes text = read_small_file(job_path(name), 1u << 20);
+  Bytes text = read_believed_file(job_path(name), 1u << 20);
   return parse_job(name, job_path(name), std::string(as_text(text)));
 }
 
@@ -149,6 +149,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     JobState state;
     state.job = hex_array<16>(json.at("job"));
     if (!json.at("naming").is_null()) state.naming = SecretKey(hex_array<32>(json.at("naming")));
+    state.naming_known = json.value("naming-known", true);
     for (const Json& one : json.at("drives")) {
       DriveState& drive = state.drives.emplace_back();
       drive.drive = hex_array<16>(one.at("drive"));
@@ -157,6 +158,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
       if (!one.at("newest-core").is_null()) drive.newest_core = hex_array<32>(one.at("newest-core"));
       drive.written = parse_utc(one.at("written").get<std::string>()).value();
       drive.newest_folder = one.value("newest-folder", std::string());
+      drive.accepted = one.value("accepted", Sequence{0});
     }
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
       state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
@@ -180,11 +182,13 @@ void Home::save_state(const std::string& job, const JobState& state) const {
                       {"highest", drive.highest},
                       {"newest-core", drive.newest_core ? Json(to_hex(*drive.newest_core)) : Json(nullptr)},
                       {"newest-folder", drive.newest_folder},
-                      {"written", utc_text(drive.written)}});
+                      {"written", utc_text(drive.written)},
+                      {"accepted", drive.accepted}});
   }
   Json json{{"version", 2},
             {"job", to_hex(state.job)},
             {"naming", state.naming ? Json(to_hex(state.naming->view())) : Json(nullptr)},
+            {"naming-known", state.naming_known},
             {"drives", drives},
             {"chain-keys", chains}};
   make_state_folder();
@@ -214,7 +218,9 @@ DriveState& JobState::use(const Id& id, const std::string& destination) {
     one.destination = destination;
     return one;
   }
-  drives.push_back({id, destination, 0, {}, {}, {}});
+  DriveState& added = drives.emplace_back();
+  added.drive = id;
+  added.destination = destination;
   return drives.back();
 }
 

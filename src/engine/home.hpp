@@ -18,11 +18,13 @@ struct DriveState {
   std::optional<Digest> newest_core;  // of the newest set
   std::string newest_folder;          // its name; empty: not known
   Instant written;                    // start of that set
+  Sequence accepted = 0;              // up to it, a person has taken the sets as they are
 };
 
 struct JobState {
   Id job{};
   std::optional<SecretKey> naming;  // names chunks, in every chain
+  bool naming_known = false;        // it has stood on a drive for everybody to read
   std::vector<DriveState> drives;
   std::map<Id, Digest> chain_keys;  // check value of each chain's master key
 

@@ -138,6 +138,8 @@ void JobRun::steps() {
 void JobRun::work(WriteSession& session, const Selection& selection) {
   FitDrive fit(session, history_,
                [this](const UpkeepResult& result) { tell_upkeep(result, "to make room: "); });
+  session.prove_sets();
+  accept_or_refuse(session);
   session.finish_folds();
   make_point(session, selection, fit);
   keep_up(fit.upkeep());
@@ -183,11 +185,33 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
 void JobRun::look_over(WriteSession& session) {
   Sequence& highest = session.drive().highest;
   for (const FoundSet& set : session.sets()) {
+    if (set.not_ours || set.twice) continue;
     if (set.refusal) throw *set.refusal;
     for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
-    highest = std::max(highest, set.folder.sequence);
+    if (set.sealed()) highest = std::max(highest, set.folder.sequence);
   }
-  if (std::string gone = session.missing_end(); !gone.empty()) note(gone);
+  // What has no seal of ours counts as far as a number can have been used: a name alone uses none up.
+  constexpr Sequence most_lost = 1000;
+  const Sequence known = highest;
+  for (const FoundSet& set : session.sets()) {
+    if (set.folder.sequence <= known + most_lost) highest = std::max(highest, set.folder.sequence);
+  }
+  if (highest >= INT32_MAX - most_lost - 1)
+    throw Error(ErrorKind::failed, "the numbers of points are used up at this destination",
+                "begin with another folder there");
+}
+
+// The next set would take the place of what is missing, and nobody would learn of it.
+void JobRun::accept_or_refuse(WriteSession& session) {
+  std::string older = session.older_state();
+  if (older.empty()) return;
+  if (!context_.moved)
+    throw Error(ErrorKind::wrong_drive, older,
+                "look at the drive: was it copied, set back, or changed by somebody? To go on from what it "
+                "shows now: kestrum run " +
+                    printable(job_.name) + " --moved");
+  note(older + "; it goes on from there");
+  session.accept_state();
 }
 
 // Which kind, on which sets, with which keys.
@@ -254,10 +278,21 @@ void JobRun::choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* n
   } else {
     begin_chain(session, plan, newest);
   }
-  const std::optional<SecretKey>& naming = session.memory().naming;
-  plan.naming = naming              ? *naming
-                : newest != nullptr ? chain_->set(newest->folder.sequence).naming_key()
-                                    : SecretKey::random();
+  choose_naming(session, plan, newest);
+}
+
+// One key names the chunks of all chains, so that nothing is kept twice. One that stands on a drive for
+// everybody to read never serves an encrypted chain, nor the other way round.
+void JobRun::choose_naming(WriteSession& session, SetPlan& plan, const FoundSet* newest) {
+  const JobState& memory = session.memory();
+  bool open = !keeps_others_out(plan.keys);
+  if (plan.decision.chain) {
+    plan.naming = chain_->set(*plan.decision.base).naming_key();
+  } else if (memory.naming && memory.naming_known == open) {
+    plan.naming = *memory.naming;
+  } else {
+    plan.naming = newest != nullptr ? chain_->set(newest->folder.sequence).naming_key() : SecretKey::random();
+  }
 }
 
 void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest) {
@@ -286,6 +321,7 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
        kind_reason_text(plan.decision));
   session.drive().highest = plan.sequence;
   session.memory().naming = plan.naming;
+  session.memory().naming_known = !keeps_others_out(plan.keys);
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
   session.save_memory();
   observer_.phase_begins(Phase::copying, fit.expected());
@@ -304,11 +340,14 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
   outcome_.entry.totals = facts.totals;
   outcome_.set_folder = session.root() + "/" + stored.folder;
   const FoundSet& set = session.sealed_now(stored.folder, facts.set);
-  DriveState& drive = session.drive();
-  drive.newest_core = set.seal->core_digest;
-  drive.newest_folder = set.folder.name;
-  drive.written = facts.started;
-  session.save_memory();
+  // What may not come back after a power cut is not held against the drive later.
+  if (stored.sure) {
+    DriveState& drive = session.drive();
+    drive.newest_core = set.seal->core_digest;
+    drive.newest_folder = set.folder.name;
+    drive.written = facts.started;
+    session.save_memory();
+  }
   if (job_.read_back) read_back(session, set);
 }
 

@@ -26,7 +26,9 @@ class JobRun {
   void make_point(WriteSession& session, const Selection& selection, FitDrive& fit);
   void prepare(WriteSession& session, const std::vector<Sequence>& unreadable);
   void look_over(WriteSession& session);
+  void accept_or_refuse(WriteSession& session);
   void choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* newest);
+  void choose_naming(WriteSession& session, SetPlan& plan, const FoundSet* newest);
   void begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest);
   void confirm_passphrase(const SecretText& phrase);
   void note_recovery_key(const SetPlan& plan);

@@ -66,6 +66,11 @@ void LeafWriter::write(const Entry& entry, TemporaryFile& file, const Spot& spot
       check_target(file.create_node(S_IFIFO | 0600, 0, 0), "create the FIFO", state_.request);
       break;
     default: {
+      if (!state_.trusts()) {
+        state_.result.unproved_kept_back = true;
+        throw Error(ErrorKind::failed,
+                    "it is a device, and anybody could have made this set; --with-owners brings it back");
+      }
       unsigned type = entry.type == EntryType::char_device ? S_IFCHR : S_IFBLK;
       check_target(file.create_node(type | 0600, entry.device_major, entry.device_minor),
                    "create the device node", state_.request);

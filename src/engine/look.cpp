@@ -47,16 +47,19 @@ class Judge {
     std::optional<Instant> since;  // when the damage was found
   };
 
-  static bool judged(const FoundSet& set) { return !set.superseded && !set.folder.removing; }
+  static bool judged(const FoundSet& set) {
+    return !set.superseded && !set.folder.removing && !set.not_ours && !set.twice;
+  }
 
   static PointInfo other_point(const FoundSet& set) {
     PointInfo info{.sequence = set.folder.sequence,
-                   .folder = set.folder.name,
+                   .folder = printable(set.folder.name),
                    .facts = {},
                    .needs = {},
                    .findings = set.findings};
     if (set.refusal) info.findings.emplace_back(set.refusal->what());
-    info.health = info.findings.empty() ? Health::incomplete : Health::damaged;
+    bool damaged = !set.findings.empty() || (set.refusal && !is_of_the_system(*set.refusal));
+    info.health = damaged ? Health::damaged : Health::incomplete;
     return info;
   }
 
@@ -70,13 +73,13 @@ class Judge {
 
   PointInfo sealed_point(const FoundSet& set) {
     PointInfo info{.sequence = set.folder.sequence,
-                   .folder = set.folder.name,
+                   .folder = printable(set.folder.name),
                    .sealed = true,
                    .facts = set.facts(),
                    .needs = {},
                    .findings = set.findings};
     for (const FileTrouble& file : look_at_sizes(store_, set))
-      info.findings.push_back(set.folder.name + "/" + file.name +
+      info.findings.push_back(printable(set.folder.name + "/" + file.name) +
                               (file.missing ? " is missing" : " has the wrong size"));
     const SetChecks checks = known_.size() < checks_.size() ? checks_[known_.size()] : SetChecks{};
     bool bad_check = checks.last && !checks.last->good;
@@ -149,13 +152,18 @@ PointsResult list_points(const LookSession& session, History* history) {
     result.encrypted = keeps_others_out(newest->seal->keys);
   result.points = judge_points(session.store(), session.sets(), history, true);
   result.findings = session.findings();
-  if (std::string gone = session.missing_end(); !gone.empty()) result.findings.push_back(gone);
+  if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
+  for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
+  for (const std::string& name : session.sets().strangers())
+    result.notes.push_back("left alone, being no set of the job: " + printable(name));
   result.space = session.store().space();
   return result;
 }
 
-OpenPoint::OpenPoint(const LookSession& session, const PointWish& wish)
-    : OpenPoint(session.store(), session.sets(), session.keys(), wish) {}
+OpenPoint::OpenPoint(LookSession& session, const PointWish& wish)
+    : OpenPoint(session.store(), session.proved_sets(), session.keys(), wish) {
+  authenticated_ = session.authenticated(*chain_.sets().sealed(facts().sequence));
+}
 
 OpenPoint::OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish)
     : chain_(store, std::move(sets), keys),

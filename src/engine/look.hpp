@@ -31,7 +31,8 @@ struct PointsResult {
   std::string job;
   bool encrypted = false;
   std::vector<PointInfo> points;      // in order
-  std::vector<std::string> findings;  // of the drive, the job's folder, and what is gone
+  std::vector<std::string> findings;  // of the drive, the job's folder, what is gone and what is not ours
+  std::vector<std::string> notes;     // what lies beside the sets and is left alone
   StoreSpace space;
 };
 
@@ -43,16 +44,19 @@ PointsResult list_points(const LookSession& session, History* history);
 class OpenPoint {
  public:
   // Throws damage, key, usage (no such point).
-  OpenPoint(const LookSession& session, const PointWish& wish);
+  OpenPoint(LookSession& session, const PointWish& wish);
   // The same on sets in any store, which must outlive this.
   OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish);
   const SetFacts& facts() { return reader_.set().facts(); }
+  // False where anybody who could write there could have made it; see LookSession::authenticated.
+  bool authenticated() const { return authenticated_; }
   PointReader& reader() { return reader_; }
   CatalogReader catalog() { return CatalogReader(reader_, reader_.set().root().catalog); }
 
  private:
   ChainReader chain_;
   PointReader reader_;
+  bool authenticated_ = true;
 };
 
 // A folder with its direct children, or the one entry when the path is no folder. Throws usage when the path

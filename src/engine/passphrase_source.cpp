@@ -19,16 +19,12 @@ SecretText read_secret_file(const std::string& path, const std::string& what, co
   if (stat(path.c_str(), &status) != 0)
     throw Error(ErrorKind::key,
                 "cannot read the " + what + " " + printable(path) + ": " + system_reason(errno), how);
-  if ((status.st_mode & (S_IROTH | S_IWOTH)) != 0) {
-    throw Error(ErrorKind::key,
-                "the " + what + " " + printable(path) + " may be read by everybody on this machine",
-                "close it with: chmod 600 " + printable(path));
-  }
   try {
-    Bytes content = read_small_file(path, 4096);
+    Bytes content = read_believed_file(path, 4096, S_IROTH | S_IWOTH);
     return SecretText::take(content);
   } catch (const Error& error) {
-    throw Error(ErrorKind::key, error.what(), "run kestrum as the owner of that file");
+    throw Error(ErrorKind::key, "the " + what + ": " + error.what(),
+                error.hint().empty() ? "run kestrum as the owner of that file" : error.hint());
   }
 }
 

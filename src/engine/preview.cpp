@@ -69,7 +69,7 @@ class Preview {
       for (const std::string& finding : set.findings) note("damage at the destination: " + finding);
       highest_ = std::max(highest_, set.folder.sequence);
     }
-    if (std::string gone = session_->missing_end(); !gone.empty()) note(gone);
+    if (std::string gone = session_->older_state(); !gone.empty()) note(gone);
   }
 
   KindDecision decide(ChainReader& chain, std::optional<Kind> wanted) {

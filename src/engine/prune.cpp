@@ -44,6 +44,7 @@ struct EachDrive {
     visit([&](LookSession found) {
       WriteSession session(std::move(found), context);
       try {
+        session.prove_sets();
         session.finish_folds();
         use(session);
       } catch (const Error& error) {

@@ -68,7 +68,7 @@ class Restorer {
           ++totals.files;
         }
       } catch (const Error& error) {
-        if (error.kind() != ErrorKind::damage) throw;
+        if (!does_not_read(error)) throw;
       }
     }
     return totals;
@@ -85,7 +85,7 @@ class Restorer {
       try {
         entry = catalog.next();
       } catch (const Error& error) {
-        if (error.kind() != ErrorKind::damage) throw;
+        if (!does_not_read(error)) throw;
         report_gap(catalog, picked, error);
         if (!catalog.skip_damaged_page()) return;
         continue;
@@ -110,9 +110,11 @@ class Restorer {
 
   void report_gap(const CatalogReader& catalog, const TreePath& picked, const Error& error) {
     CatalogReader::Gap gap = catalog.damaged_range();
-    state_.result.damaged = true;
+    bool damaged = !is_of_the_system(error);
+    state_.result.damaged = state_.result.damaged || damaged;
     state_.problem(gap.from.is_within(picked) ? gap.from : picked, "list",
-                   std::string("a part of the list of files is damaged (") + error.what() +
+                   std::string("a part of the list of files ") +
+                       (damaged ? "is damaged (" : "cannot be read (") + error.what() +
                        "): everything from here" +
                        (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) +
                        " is not restored");
@@ -162,7 +164,7 @@ std::optional<Layout> parse_layout(std::string_view name) {
   return std::nullopt;
 }
 
-RestoreResult restore(const LookSession& subject, const PointWish& wish, const RestoreRequest& request,
+RestoreResult restore(LookSession& subject, const PointWish& wish, const RestoreRequest& request,
                       Observer& observer, RunControl& control,
                       const std::function<void(const RestoredItem&)>& item) {
   OpenPoint point(subject, wish);

@@ -21,7 +21,9 @@ struct RestoreRequest {
   Clash clash = Clash::keep_both;
   Layout layout = Layout::picked;
   bool devices = false;  // with in_place: write images of devices back over the devices
-  bool dry = false;      // write nothing, tell what would happen
+  bool with_owners =
+      false;         // owners, set-id bits and device nodes also from a set that anybody could have made
+  bool dry = false;  // write nothing, tell what would happen
 };
 
 struct RestoredItem {
@@ -35,15 +37,16 @@ struct RestoredItem {
 struct RestoreResult {
   SetFacts point;
   std::uint64_t files = 0, folders = 0, others = 0, bytes = 0;
-  std::uint64_t kept = 0;         // left alone because of the clash rule
-  bool owners_kept_back = false;  // not root: files belong to the person who restored them
-  bool damaged = false;           // something was not restored because the archive is damaged
+  std::uint64_t kept = 0;           // left alone because of the clash rule
+  bool owners_kept_back = false;    // not root: files belong to the person who restored them
+  bool unproved_kept_back = false;  // owners, set-id bits, device nodes: anybody could have made the set
+  bool damaged = false;             // something was not restored because the archive is damaged
   std::vector<Problem> problems;
 };
 
 // Calls `item` for each thing restored, in order. What concerns one file is a problem of the result; throws
 // Error for the rest: usage for a path that is not in the point, full; Stopped.
-RestoreResult restore(const LookSession& subject, const PointWish& wish, const RestoreRequest& request,
+RestoreResult restore(LookSession& subject, const PointWish& wish, const RestoreRequest& request,
                       Observer& observer, RunControl& control,
                       const std::function<void(const RestoredItem&)>& item);
 

@@ -1,5 +1,7 @@
 #include "engine/restore_state.hpp"
 
+#include <sys/stat.h>
+
 #include <algorithm>
 #include <cerrno>
 
@@ -85,20 +87,35 @@ void RestoreState::tell(const Entry& entry, const TreePath& placed, const std::s
   item({entry.path, where, entry.type, entry.size, note});
 }
 
+// What would give somebody rights that he had no part in giving: a program that runs as its owner above all.
+void RestoreState::hold_back(FileAttributes& attributes) {
+  constexpr std::uint32_t set_id = S_ISUID | S_ISGID;
+  std::size_t all = attributes.extended.size();
+  std::erase_if(attributes.extended, [](const auto& attribute) {
+    return attribute.first.starts_with("security.") || attribute.first.starts_with("trusted.");
+  });
+  bool lost = (attributes.mode & set_id) != 0 || attributes.extended.size() != all;
+  attributes.mode &= ~set_id;
+  attributes.give_owner = false;
+  result.unproved_kept_back = result.unproved_kept_back || lost;
+}
+
 void RestoreState::apply(const Entry& entry, const TargetObject& object) {
   FileAttributes attributes;
   try {
     attributes = attributes_of(entry, point.reader());
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::damage) throw;
-    result.damaged = true;
+    if (!does_not_read(error)) throw;
+    result.damaged = result.damaged || !is_of_the_system(error);
     problem(entry.path, "restore the attributes of", error.what());
     Entry bare = entry;
     bare.attribute_chunk.reset();
     attributes = attributes_of(bare, point.reader());
   }
+  if (!trusts()) hold_back(attributes);
   AttributeResult applied = apply_attributes(object, attributes, owners_);
-  result.owners_kept_back = result.owners_kept_back || applied.owner_kept_back;
+  result.unproved_kept_back = result.unproved_kept_back || (!trusts() && applied.owner_kept_back);
+  result.owners_kept_back = result.owners_kept_back || (trusts() && applied.owner_kept_back);
   for (const AttributeLoss& loss : applied.losses) lose(entry.path, operation_of(loss), loss.reason);
 }
 

@@ -22,6 +22,8 @@ class RestoreState {
   std::string stamp;  // of the point, fit for a file's name
   RestoreResult result;
 
+  // Owners, set-id bits and device nodes come back.
+  bool trusts() const { return point.authenticated() || request.with_owners; }
   void problem(const TreePath& path, const std::string& operation, const std::string& reason);
   // Counts it and tells of it; `placed` as it is below the target.
   void done(const Entry& entry, const TreePath& placed, const std::string& note);
@@ -38,6 +40,7 @@ class RestoreState {
     TreePath first;
     std::uint64_t count = 0;
   };
+  void hold_back(FileAttributes& attributes);
   OwnerNumbers owners_;
   std::map<std::pair<std::string, std::string>, Loss> losses_;  // by operation and reason
 };

@@ -219,6 +219,7 @@ const SetList& LookSession::sets() const& {
   if (!sets_) {
     const DriveState* drive = remembered_drive();
     sets_.emplace(store(), folder(), identity().job, drive != nullptr ? drive->newest_folder : std::string());
+    leave_out_by_form(*sets_, own_rules());
   }
   return *sets_;
 }
@@ -228,12 +229,67 @@ SetList& LookSession::own_sets() {
   return *sets_;
 }
 
+OwnRules LookSession::own_rules() const {
+  return {job_ && job_->encryption != Encryption::none, state_ ? &state_->chain_keys : nullptr};
+}
+
+const SetList& LookSession::proved_sets() {
+  SetList& list = own_sets();
+  if (job_ && !proved_) prove(list, keys(), own_rules(), KeysWanted::as_far_as_they_open);
+  proved_ = true;
+  return list;
+}
+
+bool LookSession::authenticated(const FoundSet& set) const {
+  const Id& chain = set.facts().chain;
+  KeyRing::Opened opened = keys().open(set.seal->keys, chain);
+  if (opened.by == KeyEntryType::passphrase) return true;
+  if (opened.by == KeyEntryType::clear || !state_) return false;
+  auto known = state_->chain_keys.find(chain);
+  return known != state_->chain_keys.end() && known->second == key_check(opened.master);
+}
+
+std::string LookSession::anybody_wrote() const {
+  if (job_) return {};
+  bool any = false;
+  for (const FoundSet& set : sets()) any = any || (set.sealed() && !keeps_others_out(set.seal->keys));
+  return any ? "the sets of '" + printable(identity().name) + "' in " + printable(root()) +
+                   " are not encrypted: anybody who could write there could have written them"
+             : std::string();
+}
+
+std::string LookSession::older_state() const {
+  std::string gone = missing_end();
+  return gone.empty() ? broken_order() : gone;
+}
+
+// Each set names the one that was the newest when it was made. What was removed since leaves gaps, of which
+// nothing can be said; neighbours must fit.
+std::string LookSession::broken_order() const {
+  const DriveState* drive = remembered_drive();
+  if (drive == nullptr) return {};
+  const FoundSet* before = nullptr;
+  for (const FoundSet& set : sets()) {
+    if (!set.sealed()) continue;
+    bool neighbours = before != nullptr && before->folder.sequence + 1 == set.folder.sequence;
+    bool as_made = neighbours && !before->facts().folded_from && !set.facts().folded_from;
+    if (as_made && set.folder.sequence > drive->accepted && set.seal->core.previous &&
+        *set.seal->core.previous != before->seal->core_digest)
+      return "point " + std::to_string(set.folder.sequence) + " was not made after point " +
+             std::to_string(before->folder.sequence) +
+             " as it is there: the destination shows a mix of states";
+    before = &set;
+  }
+  return {};
+}
+
 std::string LookSession::missing_end() const {
   const DriveState* drive = remembered_drive();
   if (drive == nullptr || !drive->newest_core) return {};
   for (const FoundSet& set : sets()) {
     if (set.sealed() && set.seal->core_digest == *drive->newest_core) return {};
     if (set.superseded && set.superseded->core_digest == *drive->newest_core) return {};
+    if (set.left_out && set.left_out->core_digest == *drive->newest_core) return {};
     // Its seal does not read, or was written by something newer: that is told of the set itself.
     if (!drive->newest_folder.empty() && !set.sealed() && set.folder.name == drive->newest_folder) return {};
   }
@@ -267,6 +323,7 @@ const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
   for (const FoundSet& set : sets) {
     bool asked_for = wish.by == PointWish::By::number && set.folder.sequence == wish.number;
     if (asked_for && set.refusal) throw *set.refusal;
+    if (asked_for && set.not_ours) throw not_ours_error(set);
     if (asked_for && !set.findings.empty()) throw damage(set.findings[0]);
     if (set.sealed() && oldest == nullptr) oldest = &set;
     any_damage = any_damage || !set.findings.empty();
@@ -274,6 +331,7 @@ const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
   if (oldest == nullptr) {
     for (const FoundSet& set : sets) {
       if (set.refusal) throw *set.refusal;
+      if (set.not_ours) throw not_ours_error(set);
     }
     if (any_damage) throw damage("no set here has a seal that still reads");
     throw Error(ErrorKind::usage, "there is no point yet", "run the job first");
@@ -287,8 +345,10 @@ const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
 
 }  // namespace
 
-DrivePoint choose_drive(const std::vector<LookSession>& sessions, const std::optional<std::string>& text,
+DrivePoint choose_drive(std::vector<LookSession>& sessions, const std::optional<std::string>& text,
                         Instant now) {
+  // Which drive has the newest point is not for whoever writes on one of them to say.
+  for (LookSession& session : sessions) session.proved_sets();
   if (sessions.size() == 1) return {0, wish_for(sessions[0], text, now)};
   std::size_t colon = text ? text->rfind(':') : std::string::npos;
   for (std::size_t i = 0; colon != std::string::npos && i < sessions.size(); ++i) {

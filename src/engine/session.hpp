@@ -5,6 +5,7 @@
 #include "archive/chain_reader.hpp"
 #include "calendar/local_time.hpp"
 #include "engine/history.hpp"
+#include "engine/own_sets.hpp"
 #include "engine/run_context.hpp"
 #include "engine/write_guard.hpp"
 
@@ -53,12 +54,20 @@ class LookSession {
   // The set that the path named, if it named one.
   const std::optional<Sequence>& named_set() const { return named_set_; }
   KeyRing& keys() const { return *keys_; }
-  // Read at the first call.
+  // Read at the first call. By a job's name, what cannot be the job's own is left out of what counts.
   const SetList& sets() const&;
   SetList sets() && { return own_sets(); }
-  // The set that this machine made last there is gone: in one sentence; empty when it is not, or nothing is
-  // known.
-  std::string missing_end() const;
+  // The same once the keys have been tried: what counts afterwards, as far as it opens, was written with its
+  // chain's key. By a path, whatever lies there counts.
+  const SetList& proved_sets();
+  // The destination shows an older state than this machine remembers, or sets that were not made one after
+  // the other: in one sentence; empty when neither is so, or nothing is known.
+  std::string older_state() const;
+  // Nobody without the passphrase, or without what this machine remembers, can have written that set. A key
+  // that is lacking is none.
+  bool authenticated(const FoundSet& set) const;
+  // By a path: some of the sets there could have been written by anybody. In one sentence; empty otherwise.
+  std::string anybody_wrote() const;
 
  protected:
   LookSession() = default;
@@ -66,10 +75,13 @@ class LookSession {
   SetList& own_sets();
   std::optional<JobState>& own_state() { return state_; }
   void read_afresh() { sets_.reset(); }
+  OwnRules own_rules() const;
 
  private:
   void find_job(const std::string& named_folder, const SubjectOptions& options);
   const DriveState* remembered_drive() const;
+  std::string missing_end() const;
+  std::string broken_order() const;
   std::unique_ptr<Destination> place_;
   std::vector<std::string> findings_;
   std::optional<Job> job_;
@@ -77,6 +89,7 @@ class LookSession {
   std::optional<Sequence> named_set_;
   std::shared_ptr<KeyRing> keys_;
   mutable std::optional<SetList> sets_;
+  bool proved_ = false;
 };
 
 // Opens the sets of a job; shared by the sessions of one command, so that nobody is asked twice.
@@ -99,6 +112,11 @@ class WriteSession : public LookSession {
   SetList& list() { return own_sets(); }
   const RunContext& context() const { return context_; }
 
+  // Tries the keys of all sets (see `prove`): what does not open, or was not written with its chain's key, is
+  // told and left out. What opens is remembered. Throws key when nothing opens, or not the newest.
+  void prove_sets();
+  // A person says that what the drive shows now is what the job goes on from.
+  void accept_state();
   // Completes or takes back what killed folds have left. Opens the folded sets, so a key is needed. What
   // cannot be completed is told and left as it is.
   void finish_folds();
@@ -133,7 +151,7 @@ struct DrivePoint {
   std::size_t session = 0;
   PointWish wish;
 };
-DrivePoint choose_drive(const std::vector<LookSession>& sessions, const std::optional<std::string>& text,
+DrivePoint choose_drive(std::vector<LookSession>& sessions, const std::optional<std::string>& text,
                         Instant now);
 // "12 (full, 2027-03-01 20:30 CET)"
 std::string point_text(const SetFacts& facts);

@@ -64,8 +64,8 @@ void SetStore::open_base(ChainChunks& known) {
     base_.emplace(chain_, *plan_.decision.base);
     filesystems_ = FilesystemTable(decode_run_record(base_->fetch(base_->set().root().record)).filesystems);
   } catch (const Error& error) {
-    if (error.kind() != ErrorKind::damage) throw;
-    throw BaseUnreadable(error.what());
+    if (!does_not_read(error)) throw;
+    throw BaseUnreadable(error);
   }
   comparison_.emplace(*base_, known, filesystems_);
 }
@@ -145,6 +145,7 @@ StoredSet SetStore::seal() {
     std::optional<std::string> sealed = sealed_folder(store_, identity_.folder);
     if (!sealed) throw;
     stored.folder = *sealed;
+    stored.sure = false;
     folder_->keep();
     context_.observer.note("the set is sealed; its last finishing touches are left to the next run");
   }

@@ -25,6 +25,7 @@ struct SetPlan {
 struct StoredSet {
   Seal seal;
   std::string folder;  // in the store, its final name
+  bool sure = true;    // false: its seal is there, and a power cut might still take it
 };
 
 // Destroyed before it was sealed, it clears what it wrote, as far as that can be done. References must

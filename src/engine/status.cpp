@@ -24,8 +24,10 @@ void look_at_points(const PointsResult& points, JobStatus& status, DriveStatus& 
 
 void look_at_drive(LookSession& session, JobStatus& status, DriveStatus& drive, History& history) {
   look_at_points(list_points(session, &history), status, drive);
-  if (std::string gone = session.missing_end(); !gone.empty())
+  if (std::string gone = session.older_state(); !gone.empty())
     status.troubles.push_back({.kind = TroubleKind::gone, .text = gone});
+  for (const std::string& line : left_out_lines(session.sets()))
+    status.troubles.push_back({.kind = TroubleKind::place, .text = line});
   for (const std::string& finding : session.findings())
     status.troubles.push_back({.kind = TroubleKind::place, .text = finding});
 }

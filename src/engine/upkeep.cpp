@@ -178,7 +178,7 @@ void Upkeep::learn_damage(Sequence first, Sequence last) {
 void Upkeep::remove(Sequence sequence) {
   const FoundSet* set = session_.sets().sealed(sequence);
   if (set == nullptr) return;
-  std::string name = set->folder.name;
+  std::string name = printable(set->folder.name);
   session_.remove(*set);
   context_.observer.note("removed set " + name);
 }

@@ -42,12 +42,14 @@ class Verification {
     for (const FoundSet& set : chain_.sets()) {
       // A run in progress, or what a killed one left: no set, and no damage.
       bool only_left = !set.sealed() && set.findings.empty() && !set.refusal;
+      if (set.not_ours || set.twice) continue;
       if (!wanted.contains(set.folder.sequence) || only_left) continue;
       check_one(set);
     }
     for (PointVerdict& verdict : result_.points) {
-      if (verdict.facts) check_point(verdict);
-      if (verdict.facts && history_ != nullptr) remember(verdict);
+      if (!verdict.facts || lacks_what_it_needs(verdict)) continue;
+      check_point(verdict);
+      if (history_ != nullptr && verdict.unreadable.empty()) remember(verdict);
     }
     return std::move(result_);
   }
@@ -76,11 +78,20 @@ class Verification {
   void check_one(const FoundSet& set) {
     PointVerdict verdict;
     verdict.sequence = set.folder.sequence;
-    verdict.folder = set.folder.name;
+    verdict.folder = printable(set.folder.name);
     verdict.findings = set.findings;
-    if (set.refusal) verdict.findings.emplace_back(set.refusal->what());
+    if (set.refusal && is_of_the_system(*set.refusal)) {
+      cannot_check(verdict, *set.refusal);
+    } else if (set.refusal) {
+      verdict.findings.emplace_back(set.refusal->what());
+    }
     if (set.sealed()) check_sealed(set, verdict);
     result_.points.push_back(std::move(verdict));
+  }
+
+  void cannot_check(PointVerdict& verdict, const Error& why) {
+    verdict.unreadable = why.what();
+    unreadable_.insert(verdict.sequence);
   }
 
   void check_sealed(const FoundSet& set, PointVerdict& verdict) {
@@ -102,7 +113,12 @@ class Verification {
       places_[reader.facts().sequence] = found.places;
       if (request_.depth == Depth::all) learn(reader, std::move(found));
     } catch (const Error& error) {
-      if (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed) throw;
+      if (is_of_the_system(error) && does_not_read(error)) {
+        cannot_check(verdict, error);
+        return;
+      }
+      if (is_of_the_system(error) || (error.kind() != ErrorKind::damage && error.kind() != ErrorKind::failed))
+        throw;
       verdict.findings.emplace_back(error.what());
     }
   }
@@ -113,6 +129,27 @@ class Verification {
     if (found.index_lost) return;
     chunks.usable = true;
     reader.each_record([&](const IndexRecord& record) { chunks.names.put(record.name, 0); });
+  }
+
+  // Nothing can be said of a point while a set that it needs cannot be read.
+  bool lacks_what_it_needs(PointVerdict& verdict) {
+    if (!verdict.unreadable.empty()) return true;
+    for (std::size_t place : chain_.sets().needs().closure(*verdict.facts).met) {
+      Sequence needed = chain_.sets().sealed_at(place).folder.sequence;
+      if (!unreadable_.contains(needed)) continue;
+      verdict.unreadable = "set " + std::to_string(needed) + ", which it needs, could not be read";
+      return true;
+    }
+    return false;
+  }
+
+  // True when it is for the caller to go on with: damage. What the system could not do ends the checking of
+  // this point, or of everything.
+  static bool is_damage(PointVerdict& verdict, const Error& error) {
+    if (error.kind() == ErrorKind::key || (is_of_the_system(error) && !does_not_read(error))) throw error;
+    if (!is_of_the_system(error)) return true;
+    verdict.unreadable = error.what();
+    return false;
   }
 
   void add_affected(PointVerdict& verdict, std::string path, std::string reason) {
@@ -128,8 +165,7 @@ class Verification {
       point.emplace(chain_, verdict.sequence);
       catalog.emplace(*point, point->set().root().catalog);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key) throw;
-      add_affected(verdict, "/", "nothing of this point can be read");
+      if (is_damage(verdict, error)) add_affected(verdict, "/", "nothing of this point can be read");
       return;
     }
     for (const SetNeed& need : chain_.sets().needs().closure(point->set().facts()).missing)
@@ -142,7 +178,7 @@ class Verification {
       }
       check_record_chunks(verdict, *point);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key) throw;
+      if (!is_damage(verdict, error)) return;
       add_affected(verdict, "/",
                    "the list of files does not read from its start: " + std::string(error.what()));
       return;
@@ -178,7 +214,7 @@ class Verification {
         if (!entry) return;
         check_entry(verdict, point, *entry);
       } catch (const Error& error) {
-        if (error.kind() == ErrorKind::key) throw;
+        if (!is_damage(verdict, error)) return;
         CatalogReader::Gap gap = catalog.damaged_range();
         add_affected(verdict, gap.from.absolute(),
                      "the list of files is damaged from here" +
@@ -202,7 +238,7 @@ class Verification {
     try {
       walk_content(entry.content, point, look, look);
     } catch (const Error& error) {
-      if (error.kind() == ErrorKind::key) throw;
+      if (is_of_the_system(error) || error.kind() == ErrorKind::key) throw;
       good = false;
       where = "the list of its content is damaged at byte " + std::to_string(at);
     }
@@ -217,10 +253,16 @@ class Verification {
   RunControl& control_;
   std::map<Sequence, GoodChunks> chunks_;
   std::map<Sequence, LostPlaces> places_;
+  std::set<Sequence> unreadable_;
   VerifyResult result_;
 };
 
 }  // namespace
+
+bool VerifyResult::damaged() const {
+  return !findings.empty() ||
+         std::any_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.damaged(); });
+}
 
 bool VerifyResult::good() const {
   return findings.empty() &&
@@ -233,12 +275,13 @@ VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const 
   return verification.run();
 }
 
-VerifyResult verify(const LookSession& session, const VerifyRequest& request, const Clock& clock,
-                    History* history, Observer& observer, RunControl& control) {
-  VerifyResult result = verify_sets(session.store(), session.sets(), session.keys(), request, clock, history,
-                                    observer, control);
+VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
+                    Observer& observer, RunControl& control) {
+  VerifyResult result = verify_sets(session.store(), session.proved_sets(), session.keys(), request, clock,
+                                    history, observer, control);
   result.findings = session.findings();
-  if (std::string gone = session.missing_end(); !gone.empty()) result.findings.push_back(gone);
+  for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
+  if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
   return result;
 }
 

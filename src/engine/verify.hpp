@@ -17,9 +17,11 @@ struct PointVerdict {
   std::string folder;
   std::optional<SetFacts> facts;       // none when no seal reads
   std::vector<std::string> findings;   // of its own set
+  std::string unreadable;              // it could not be checked, and why: nothing is known of it then
   std::uint64_t affected_count = 0;    // files that cannot be restored as they were
   std::vector<AffectedFile> affected;  // the first of them
-  bool good() const { return findings.empty() && affected_count == 0; }
+  bool damaged() const { return !findings.empty() || affected_count != 0; }
+  bool good() const { return !damaged() && unreadable.empty(); }
 };
 
 struct VerifyResult {
@@ -27,6 +29,7 @@ struct VerifyResult {
   std::vector<PointVerdict> points;
   std::vector<std::string> findings;  // of the job's folder and the drive
   std::uint64_t bytes = 0;            // read
+  bool damaged() const;
   bool good() const;
 };
 
@@ -38,8 +41,8 @@ struct VerifyRequest {
 
 // Damage is the result, never thrown. Throws Error: key, usage; Stopped. `history` remembers what was found;
 // may be nullptr.
-VerifyResult verify(const LookSession& session, const VerifyRequest& request, const Clock& clock,
-                    History* history, Observer& observer, RunControl& control);
+VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
+                    Observer& observer, RunControl& control);
 // The same on sets in any store, for callers with no home.
 VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
                          const Clock& clock, History* history, Observer& observer, RunControl& control);

@@ -22,6 +22,9 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
   guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
   context_.control.set_after_pause([this] { guard_->check(); });
   read_afresh();
+  const std::string in_drive = root() + "/" + folder();
+  std::string others = others_may_write({root(), in_drive.substr(0, in_drive.rfind('/')), in_drive});
+  if (!others.empty()) context_.observer.note(others);
   if (!store().flush_folder(folder()))
     context_.observer.note("the file system of " + printable(root()) +
                            " does not say when names of files are on the drive: unplug it only after it was "
@@ -49,7 +52,7 @@ void WriteSession::tidy() {
   }
   std::vector<FoundSet> half;  // the list changes below
   for (const FoundSet& found : list()) {
-    bool is_half = found.folder.unfinished || found.folder.removing;
+    bool is_half = (found.folder.unfinished || found.folder.removing) && !found.not_ours && !found.twice;
     if (is_half && !covered.contains(found.folder.path) && !found.refusal) half.push_back(found);
   }
   for (const FoundSet& found : half) {
@@ -57,7 +60,7 @@ void WriteSession::tidy() {
       finish_last_strokes(found);
       continue;
     }
-    context_.observer.note("cleared what an interrupted run had left: " + found.folder.name);
+    context_.observer.note("cleared what an interrupted run had left: " + printable(found.folder.name));
     remove(found);
   }
 }
@@ -72,6 +75,33 @@ void WriteSession::finish_last_strokes(const FoundSet& found) {
   list().forget(found.folder.path);
   list().take_up(store(), path.substr(path.rfind('/') + 1));
   context_.observer.note("finished the name of set " + std::to_string(found.folder.sequence));
+}
+
+void WriteSession::prove_sets() {
+  prove(list(), keys(), own_rules(), KeysWanted::all);
+  for (const std::string& line : left_out_lines(list())) context_.observer.note(line);
+  bool learnt = false;
+  for (const FoundSet& set : list()) {
+    bool encrypted = set.sealed() && keeps_others_out(set.seal->keys);
+    if (!encrypted || own_job().encryption == Encryption::none) continue;
+    const Id& chain = set.facts().chain;
+    if (memory().chain_keys.contains(chain)) continue;
+    memory().chain_keys[chain] = key_check(keys().unlock(set.seal->keys, chain));
+    learnt = true;
+  }
+  if (learnt) save_memory();
+}
+
+void WriteSession::accept_state() {
+  const FoundSet* newest = list().newest();
+  drive().newest_core.reset();
+  drive().newest_folder.clear();
+  drive().accepted = newest != nullptr ? newest->folder.sequence : 0;
+  if (newest != nullptr) {
+    drive().newest_core = newest->seal->core_digest;
+    drive().newest_folder = newest->folder.name;
+  }
+  save_memory();
 }
 
 void WriteSession::finish_folds() {

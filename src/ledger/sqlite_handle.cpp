@@ -1,11 +1,14 @@
 #include "ledger/sqlite_handle.hpp"
 
+#include <fcntl.h>
 #include <sqlite3.h>
+#include <sys/stat.h>
 
 #include <cctype>
 
 #include "base/bytes.hpp"
 #include "base/error.hpp"
+#include "base/file_handle.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -86,6 +89,11 @@ std::string uri_of(const std::string& path) {
 Database::Database(const std::string& path, bool writing) {
   int flags = SQLITE_OPEN_FULLMUTEX;
   flags |= writing ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY | SQLITE_OPEN_URI;
+  // It names files that others may not know of; what SQLite lays beside it is as open as the file itself.
+  if (writing) {
+    FileHandle file(open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
+    if (file) fchmod(file.get(), 0600);
+  }
   if (sqlite3_open_v2((writing ? path : uri_of(path)).c_str(), &database_, flags, nullptr) != SQLITE_OK) {
     std::string reason = database_ != nullptr ? sqlite3_errmsg(database_) : "out of memory";
     sqlite3_close(database_);

@@ -2,6 +2,7 @@
 
 #include <sys/stat.h>
 #include <sys/statvfs.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <array>
@@ -148,6 +149,24 @@ std::vector<DriveFacts> possible_drives() {
     drives.push_back(facts_of(mount, mount.device, mount.mount));
   }
   return drives;
+}
+
+std::string others_may_write(const std::vector<std::string>& folders) {
+  if (geteuid() != 0) return {};
+  for (const std::string& folder : folders) {
+    struct stat status {};
+    if (lstat(folder.c_str(), &status) != 0) continue;
+    bool group = (status.st_mode & S_IWGRP) != 0 && status.st_gid != 0;
+    bool everybody = (status.st_mode & S_IWOTH) != 0;
+    if (status.st_uid == 0 && !group && !everybody) continue;
+    std::string shown = printable(folder);
+    return shown +
+           (status.st_uid != 0 ? " belongs to user " + std::to_string(status.st_uid)
+                               : std::string(" may be written by others than root")) +
+           ", who can remove or exchange the archive sets; unless that is meant: chown root " + shown +
+           "; chmod go-w " + shown + " (a drive that knows no owners: mount it with uid=0,umask=077)";
+  }
+  return {};
 }
 
 std::string locate_destination(const DestinationAddress& address) {

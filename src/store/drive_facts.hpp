@@ -43,6 +43,10 @@ bool share_disk(const DriveFacts& a, const DriveFacts& b);
 // not those of the system itself (/boot and its like).
 std::vector<DriveFacts> possible_drives();
 
+// As root: somebody else owns one of these folders, or may write it, and so can remove or exchange what root
+// keeps there. In one sentence, with what puts it right; empty when nobody can, and for ordinary users.
+std::string others_may_write(const std::vector<std::string>& folders);
+
 // Where a destination is on this machine now. Looks at the mounted file systems for a drive; a path is given
 // back as it is, whether it is there or not. Throws Error of kind no_destination: the drive is not mounted,
 // or several are of that name.

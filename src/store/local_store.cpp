@@ -1,6 +1,7 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <sys/file.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <unistd.h>
@@ -9,6 +10,10 @@
 #include <array>
 #include <cerrno>
 #include <cstdio>
+#include <functional>
+#include <list>
+#include <mutex>
+#include <unordered_map>
 
 #include "base/error.hpp"
 #include "base/file_handle.hpp"
@@ -22,25 +27,117 @@
 namespace kestrum {
 namespace {
 
-class LocalReader final : public StoreReader {
+// The files that readers of one store have open: few at a time, however many readers there are; the others
+// are opened again when they are read. Any thread.
+class OpenFiles {
  public:
-  LocalReader(FileHandle file, std::string path) : file_(std::move(file)), path_(std::move(path)) {
-    struct stat status {};
-    if (fstat(file_.get(), &status) != 0) throw store_error("look at", path_, errno);
-    if (!S_ISREG(status.st_mode)) throw damage(printable(path_) + " is not a file");
-    size_ = static_cast<std::uint64_t>(status.st_size);
+  using Open = std::function<FileHandle()>;
+
+  OpenFiles() {
+    rlimit limit{};
+    // A quarter: folders that are walked, volumes that are written, the ledger need some too.
+    if (getrlimit(RLIMIT_NOFILE, &limit) == 0) most_ = std::clamp<std::size_t>(limit.rlim_cur / 4, 8, 256);
   }
-  std::uint64_t size() const override { return size_; }
-  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
-    ssize_t n = read_full(file_.get(), out.data(), out.size(), static_cast<off_t>(offset));
-    if (n < 0) throw store_error("read", path_, errno);
-    if (static_cast<std::size_t>(n) != out.size()) throw damage(printable(path_) + " ends too early");
+
+  std::shared_ptr<const FileHandle> get(const void* reader, const Open& open) {
+    {
+      std::lock_guard lock(mutex_);
+      if (auto found = by_reader_.find(reader); found != by_reader_.end()) {
+        files_.splice(files_.begin(), files_, found->second);
+        return files_.front().file;
+      }
+    }
+    return put(reader, open());
   }
-  void drop_cache() const override { posix_fadvise(file_.get(), 0, 0, POSIX_FADV_DONTNEED); }
+
+  std::shared_ptr<const FileHandle> put(const void* reader, FileHandle file) {
+    auto shared = std::make_shared<const FileHandle>(std::move(file));
+    std::lock_guard lock(mutex_);
+    // Another thread may have been first.
+    if (auto found = by_reader_.find(reader); found != by_reader_.end()) return found->second->file;
+    files_.push_front({reader, shared});
+    by_reader_[reader] = files_.begin();
+    while (files_.size() > most_) {
+      by_reader_.erase(files_.back().reader);
+      files_.pop_back();
+    }
+    return shared;
+  }
+
+  void forget(const void* reader) {
+    std::lock_guard lock(mutex_);
+    auto found = by_reader_.find(reader);
+    if (found == by_reader_.end()) return;
+    files_.erase(found->second);
+    by_reader_.erase(found);
+  }
+
+  void close_all() {
+    std::lock_guard lock(mutex_);
+    by_reader_.clear();
+    files_.clear();
+  }
 
  private:
-  FileHandle file_;
-  std::string path_;
+  struct OpenFile {
+    const void* reader;
+    std::shared_ptr<const FileHandle> file;  // closed when nobody reads from it any more
+  };
+  std::size_t most_ = 64;
+  std::mutex mutex_;
+  std::list<OpenFile> files_;  // the one used last is the first
+  std::unordered_map<const void*, std::list<OpenFile>::iterator> by_reader_;
+};
+
+// What readers share with their store, and keep when it is gone.
+struct StoreRoot {
+  FileHandle folder;
+  OpenFiles open;
+};
+
+class LocalReader final : public StoreReader {
+ public:
+  // `path`: below the root; `shown`: for messages.
+  LocalReader(std::shared_ptr<StoreRoot> root, FileHandle file, std::string path, std::string shown)
+      : root_(std::move(root)), path_(std::move(path)), shown_(std::move(shown)) {
+    struct stat status {};
+    if (fstat(file.get(), &status) != 0) throw store_error("look at", shown_, errno);
+    if (!S_ISREG(status.st_mode)) throw damage(printable(shown_) + " is not a file");
+    device_ = status.st_dev;
+    inode_ = status.st_ino;
+    size_ = static_cast<std::uint64_t>(status.st_size);
+    root_->open.put(this, std::move(file));
+  }
+  ~LocalReader() override { root_->open.forget(this); }
+  LocalReader(const LocalReader&) = delete;
+  LocalReader& operator=(const LocalReader&) = delete;
+
+  std::uint64_t size() const override { return size_; }
+  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    std::shared_ptr<const FileHandle> file = handle();
+    ssize_t n = read_full(file->get(), out.data(), out.size(), static_cast<off_t>(offset));
+    if (n < 0) throw store_error("read", shown_, errno);
+    if (static_cast<std::size_t>(n) != out.size()) throw damage(printable(shown_) + " ends too early");
+  }
+  void drop_cache() const override { posix_fadvise(handle()->get(), 0, 0, POSIX_FADV_DONTNEED); }
+
+ private:
+  std::shared_ptr<const FileHandle> handle() const {
+    return root_->open.get(this, [this] {
+      FileHandle file = open_beneath(root_->folder.get(), path_, O_RDONLY | O_NOFOLLOW | O_NONBLOCK, 0, true);
+      struct stat status {};
+      if (!file || fstat(file.get(), &status) != 0) throw store_error("open again", shown_, errno);
+      // Somebody has put another file there: what was begun cannot go on in it.
+      if (status.st_dev != device_ || status.st_ino != inode_)
+        throw store_error("open again", shown_, ENOENT);
+      return file;
+    });
+  }
+
+  std::shared_ptr<StoreRoot> root_;
+  std::string path_, shown_;
+  dev_t device_ = 0;
+  ino_t inode_ = 0;
   std::uint64_t size_ = 0;
 };
 
@@ -86,12 +183,13 @@ class LocalStore final : public Store {
  public:
   explicit LocalStore(std::string root) : root_(std::move(root)) {
     while (root_.size() > 1 && root_.back() == '/') root_.pop_back();
-    handle_ = FileHandle(::open(root_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    FileHandle& handle = shared_->folder;
+    handle = FileHandle(::open(root_.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
     // A folder that may be gone through but not listed.
-    if (!handle_ && errno == EACCES)
-      handle_ = FileHandle(::open(root_.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    if (!handle && errno == EACCES)
+      handle = FileHandle(::open(root_.c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
     struct stat status {};
-    if (!handle_ || fstat(handle_.get(), &status) != 0) {
+    if (!handle || fstat(handle.get(), &status) != 0) {
       int code = errno;
       if (code == ENOENT || code == ENOTDIR)
         throw Error(ErrorKind::no_destination, "the folder " + printable(root_) + " is not there",
@@ -148,7 +246,7 @@ class LocalStore final : public Store {
     FileHandle file = beneath(path, O_RDONLY | O_NOFOLLOW | O_NONBLOCK);
     if (!file && is_absent(errno)) return nullptr;
     if (!file) throw store_error("open", full(path), errno);
-    return std::make_unique<LocalReader>(std::move(file), full(path));
+    return std::make_unique<LocalReader>(shared_, std::move(file), path, full(path));
   }
 
   std::unique_ptr<StoreWriter> create(const std::string& path) override {
@@ -188,12 +286,16 @@ class LocalStore final : public Store {
   }
 
   void rename(const std::string& from, const std::string& to) override {
+    shared_->open.close_all();
     FileHandle source = folder(from), target = folder(to);
     if (renameat(source.get(), name_of(from).c_str(), target.get(), name_of(to).c_str()) != 0)
       throw store_error("rename", full(from), errno);
   }
 
+  // Some file systems keep a file that is open under another name, in the folder that is to be removed; and
+  // everywhere its room comes back only when it is closed.
   void remove(const std::string& path) override {
+    shared_->open.close_all();
     FileHandle parent = beneath(folder_of(path), O_PATH | O_DIRECTORY);
     if (parent && unlinkat(parent.get(), name_of(path).c_str(), 0) == 0) return;
     if (!is_absent(errno)) throw store_error("remove", full(path), errno);
@@ -227,7 +329,8 @@ class LocalStore final : public Store {
 
   StoreSpace space() const override {
     struct statvfs status {};
-    if (fstatvfs(handle_.get(), &status) != 0) throw store_error("ask the free space of", root_, errno);
+    if (fstatvfs(shared_->folder.get(), &status) != 0)
+      throw store_error("ask the free space of", root_, errno);
     return {status.f_blocks * status.f_frsize, status.f_bavail * status.f_frsize};
   }
 
@@ -250,7 +353,7 @@ class LocalStore final : public Store {
   static bool is_absent(int code) { return code == ENOENT || code == ENOTDIR; }
 
   FileHandle beneath(const std::string& path, int flags, unsigned mode = 0) const {
-    return open_beneath(handle_.get(), path, flags, mode, true);
+    return open_beneath(shared_->folder.get(), path, flags, mode, true);
   }
 
   // The folder that holds `path`.
@@ -298,7 +401,7 @@ class LocalStore final : public Store {
   }
 
   std::string root_;
-  FileHandle handle_;
+  std::shared_ptr<StoreRoot> shared_ = std::make_shared<StoreRoot>();
   dev_t device_ = 0;
   ino_t inode_ = 0;
 };

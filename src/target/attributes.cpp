@@ -99,7 +99,10 @@ AttributeResult apply_attributes(const TargetObject& object, const FileAttribute
   }
   std::uint32_t owner = owners.user(attributes.owner_name, attributes.owner);
   std::uint32_t group = owners.group(attributes.group_name, attributes.group);
-  if ((status.st_uid != owner || status.st_gid != group) && !applied.owner(owner, group)) {
+  bool other = status.st_uid != owner || status.st_gid != group;
+  if (other && !attributes.give_owner) {
+    result.owner_kept_back = true;
+  } else if (other && !applied.owner(owner, group)) {
     result.owner_kept_back = true;
     if (geteuid() == 0) {
       lose(What::owner);

@@ -16,6 +16,7 @@ struct FileAttributes {
   std::uint32_t group = 0;
   std::string owner_name;
   std::string group_name;
+  bool give_owner = true;  // else whoever restores it keeps it
   Instant modified;
   std::vector<std::pair<std::string, std::string>> extended;
 };
@@ -41,7 +42,8 @@ struct AttributeLoss {
 };
 
 struct AttributeResult {
-  bool owner_kept_back = false;  // not root: the owner could not be set (set-id bits are then left off too)
+  // Another owner or group than it has: not root, or not to be given. Set-id bits are then left off too.
+  bool owner_kept_back = false;
   std::vector<AttributeLoss> losses;
 };
 

@@ -17,7 +17,8 @@ TargetFolder::TargetFolder(const std::string& path) : path_(path) {
   for (std::size_t at = 0; at != std::string::npos;) {
     at = path.find('/', at + 1);
     std::string part = path.substr(0, at);
-    if (mkdir(part.c_str(), 0777) != 0 && errno != EEXIST && errno != EISDIR) {
+    // What is restored may be anybody's: it is for whoever restores it to let others in.
+    if (mkdir(part.c_str(), 0700) != 0 && errno != EEXIST && errno != EISDIR) {
       struct stat status {};
       if (stat(part.c_str(), &status) != 0) throw system_error("create the folder", part, errno);
     }

@@ -242,7 +242,8 @@ std::string points_document(const std::vector<PointsResult>& drives) {
                                     {"folder", to_utf8(points.destination)},
                                     {"free-bytes", points.space.free},
                                     {"total-bytes", points.space.total},
-                                    {"findings", findings_json(points.findings)}});
+                                    {"findings", findings_json(points.findings)},
+                                    {"notes", findings_json(points.notes)}});
     for (const PointInfo& info : points.points) {
       Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
       if (info.sealed) one["needs"] = info.needs;
@@ -285,6 +286,7 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   json["bytes"] = result.bytes;
   json["kept"] = result.kept;
   json["owners-kept-back"] = result.owners_kept_back;
+  json["unproved-kept-back"] = result.unproved_kept_back;
   json["damaged"] = result.damaged;
   json["item-count"] = item_count;
   json["items"] = Json::array();
@@ -317,7 +319,8 @@ std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
       Json one{{"point", verdict.sequence},
                {"destination", to_utf8(destination)},
                {"folder", verdict.folder},
-               {"good", verdict.good()}};
+               {"good", verdict.good()},
+               {"unreadable", to_utf8(verdict.unreadable)}};
       one["findings"] = findings_json(verdict.findings);
       one["affected-files"] = verdict.affected_count;
       one["affected"] = Json::array();

@@ -1,5 +1,6 @@
 #include "tell/run_log.hpp"
 
+#include <fcntl.h>
 #include <spdlog/sinks/basic_file_sink.h>
 #include <spdlog/spdlog.h>
 #include <unistd.h>
@@ -20,6 +21,8 @@ RunLog::~RunLog() = default;
 void RunLog::run_begins(const std::string& log_file) {
   path_ = log_file;
   try {
+    // Logs name files that others may not know of.
+    FileHandle(open((path_ + ".steps").c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600));
     auto sink = std::make_shared<spdlog::sinks::basic_file_sink_mt>(path_ + ".steps", true);
     file_ = std::make_unique<File>();
     file_->logger = std::make_shared<spdlog::logger>("run", sink);
@@ -106,7 +109,7 @@ std::optional<std::string> RunLog::finish(const RunOutcome& outcome) {
       Bytes steps = read_small_file(path_ + ".steps", 64u << 20);
       text += as_text(steps);
     }
-    replace_file(path_, as_bytes(text), 0644);
+    replace_file(path_, as_bytes(text), 0600);
     unlink((path_ + ".steps").c_str());
   } catch (const Error& error) {
     return std::string("the log could not be written: ") + error.what();

@@ -34,6 +34,7 @@ RunContext Workbench::context() const {
   context.key_cost = key_cost;
   context.same_disk = true;
   context.break_lock = break_lock;
+  context.moved = moved;
   context.open_store = open_store;
   context.lock_timing = lock_timing;
   context.file_clock = file_clock;
@@ -87,6 +88,7 @@ RestoreResult Workbench::restore_to(const std::string& target, Sequence sequence
   request.paths = {*TreePath::parse(source())};
   request.target = target;
   request.clash = clash;
+  request.with_owners = true;  // nobody else writes this drive
   PointWish wish;
   if (sequence != 0) wish = {PointWish::By::number, sequence, {}};
   return restore(opened, wish, request, *observer, control, {});

@@ -61,6 +61,7 @@ class Workbench {
   mutable RunControl control;
   LockTiming lock_timing;
   bool break_lock = false;
+  bool moved = false;
 
  private:
   // The system's, some seconds ahead.

@@ -4,6 +4,7 @@
 #include <sys/mount.h>
 #include <unistd.h>
 
+#include "base/exit_codes.hpp"
 #include "engine/preview.hpp"
 #include "engine/status.hpp"
 #include "store/forwarding_store.hpp"
@@ -127,7 +128,9 @@ TEST(Session, APointThatIsGoneAsAWholeIsNoticed) {
   std::vector<JobStatus> status = job_status({}, bench.context());
   ASSERT_FALSE(status.at(0).troubles.empty());
   EXPECT_EQ(status[0].troubles[0].kind, TroubleKind::gone);
-  // The next run goes on, and then all is well again.
+  // Nothing is put in its place until a person has looked; then all is well again.
+  EXPECT_EQ(bench.run().entry.exit_code, exit_code_of(ErrorKind::wrong_drive));
+  bench.moved = true;
   bench.run_good();
   EXPECT_TRUE(bench.verified().good());
 }

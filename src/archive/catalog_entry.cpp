@@ -15,7 +15,8 @@ enum Flag : std::uint64_t {
   flag_several_names = 1u << 4,
   flag_attributes = 1u << 5,
   flag_attribute_chunk = 1u << 6,
-  flag_all = (1u << 7) - 1,
+  flag_carried = 1u << 7,
+  flag_all = (1u << 8) - 1,
 };
 
 std::uint64_t flags_of(const Entry& entry) {
@@ -27,6 +28,7 @@ std::uint64_t flags_of(const Entry& entry) {
   if (entry.several_names) flags |= flag_several_names;
   if (entry.attribute_chunk) flags |= flag_attribute_chunk;
   if (!entry.attribute_chunk && !entry.attributes.empty()) flags |= flag_attributes;
+  if (entry.carried_from) flags |= flag_carried;
   return flags;
 }
 
@@ -121,6 +123,7 @@ ContentList read_content_list(ByteReader& in, std::uint64_t length) {
     if (kind < 1 || kind > 3) throw damage("a content list holds an unknown item");
     item.kind = static_cast<ItemKind>(kind);
     item.length = in.varint();
+    if (item.length == 0) throw damage("a content list holds an item of no length");
     if (item.length > length - sum) throw damage("a content list is longer than its file");
     sum += item.length;
     if (item.kind != ItemKind::hole) {
@@ -178,6 +181,7 @@ void write_entry(ByteWriter& out, const Entry& entry, const std::string& previou
   if (entry.has_content()) write_content_list(out, entry.content);
   if ((flags & flag_attributes) != 0) write_attributes(out, entry.attributes);
   if ((flags & flag_attribute_chunk) != 0) write_ref(out, *entry.attribute_chunk);
+  if (entry.carried_from) write_time(out, *entry.carried_from);
 }
 
 Entry read_entry(ByteReader& in, const std::string& previous) {
@@ -213,6 +217,7 @@ Entry read_entry(ByteReader& in, const std::string& previous) {
   if (entry.has_content()) entry.content = read_content_list(in, entry.size);
   if ((flags & flag_attributes) != 0) entry.attributes = read_attributes(in);
   if ((flags & flag_attribute_chunk) != 0) entry.attribute_chunk = read_ref(in);
+  if ((flags & flag_carried) != 0) entry.carried_from = read_time(in);
   return entry;
 }
 

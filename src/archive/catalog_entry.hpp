@@ -62,6 +62,8 @@ struct Entry {
   ContentList content;
   std::vector<Attribute> attributes;
   std::optional<ChunkRef> attribute_chunk;  // instead of `attributes`
+  // It could not be read; all of this is as the point of that moment has it.
+  std::optional<Instant> carried_from;
 
   bool has_content() const { return type == EntryType::file || type == EntryType::device_image; }
 };

@@ -111,6 +111,7 @@ SetList::SetList(const Store& store, std::string job_folder, const Id& job, cons
     : job_folder_(std::move(job_folder)), job_(job) {
   bool there = remembered.empty();
   for (const SetFolder& folder : list_set_folders(store, job_folder_, &strangers_)) {
+    names_.push_back(folder.name);
     there = there || folder.name == remembered;
     if (std::optional<FoundSet> found = read_set(store, folder, job_)) {
       read_.push_back(std::make_shared<FoundSet>(std::move(*found)));
@@ -122,6 +123,12 @@ SetList::SetList(const Store& store, std::string job_folder, const Id& job, cons
   if (there || store.traits().lists_at_once) return;
   std::optional<SetFolder> folder = parse_set_folder(job_folder_, remembered);
   if (folder && store.exists(folder->path + "/" + seal_name)) take_up(store, remembered);
+}
+
+bool SetList::is_current(const Store& store) const {
+  std::vector<std::string> now;
+  for (const SetFolder& folder : list_set_folders(store, job_folder_)) now.push_back(folder.name);
+  return now == names_;
 }
 
 void SetList::take_up(const Store& store, const std::string& name) {
@@ -189,6 +196,7 @@ void SetList::settle() {
       change(i).covered.push_back(other.folder);
       FoundSet& lower = change(k);
       if (!lower.seal) continue;
+      change(i).covers.push_back(lower.facts().set);
       lower.superseded = std::move(lower.seal);
       lower.seal.reset();
       lower.findings.clear();

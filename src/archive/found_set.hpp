@@ -30,6 +30,7 @@ struct FoundSet {
   std::optional<Seal> left_out;
   std::optional<Seal> superseded;   // its seal, when a folded set covers it: then `seal` is none
   std::vector<SetFolder> covered;   // folded: folders of the sets it covers that are still there
+  std::vector<Id> covers;           // folded: those sets of them whose seals are still there
   std::vector<SetFolder> in_range;  // folded: all other folders whose sequence it covers
   bool sealed() const { return seal.has_value(); }
   const SetFacts& facts() const { return seal->core.facts; }  // when sealed
@@ -84,6 +85,10 @@ class SetList {
   // What that point needs besides its own set.
   SetNeeds::Closure needs_of(const FoundSet& set) const { return needs_.closure(set.facts()); }
 
+  // The job's folder holds the same folders as when it was read: nobody has removed, folded or added sets
+  // since.
+  bool is_current(const Store& store) const;
+
   // Kept true by whoever changes the folder. `take_up` reads one folder, new or changed, under its name of
   // now.
   void take_up(const Store& store, const std::string& name);
@@ -95,6 +100,7 @@ class SetList {
   void settle();
   std::string job_folder_;
   Id job_{};
+  std::vector<std::string> names_;  // of all folders, as they were read
   std::vector<std::string> strangers_;
   std::vector<std::shared_ptr<const FoundSet>> read_;  // as they were read
   std::vector<std::shared_ptr<const FoundSet>> sets_;  // what counts of them

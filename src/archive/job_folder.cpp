@@ -79,13 +79,23 @@ std::optional<JobIdentity> read_job_identity(const Store& store, const std::stri
                      object.instant("created")};
 }
 
-void write_job_identity(Store& store, const std::string& folder, const JobIdentity& job) {
+static std::string job_text(const JobIdentity& job) {
   Json json{{"format", 1},
             {"job", to_hex(job.job)},
             {"machine", to_utf8(job.machine)},
             {"name", to_utf8(job.name)},
             {"created", utc_text(job.created)}};
-  store.put(in_folder(folder, job_identity_name), as_bytes(write_checked_json({{"job", json.dump()}}, {})));
+  return write_checked_json({{"job", json.dump()}}, {});
+}
+
+void write_job_identity(Store& store, const std::string& folder, const JobIdentity& job) {
+  store.put(in_folder(folder, job_identity_name), as_bytes(job_text(job)));
+}
+
+bool create_job_identity(Store& store, const std::string& folder, const JobIdentity& job) {
+  if (!store.create_exclusive(in_folder(folder, job_identity_name), as_bytes(job_text(job)))) return false;
+  flush_names(store, folder, "name of a small file");
+  return true;
 }
 
 std::string safe_folder_name(std::string_view name) {

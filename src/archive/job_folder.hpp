@@ -34,7 +34,10 @@ void write_drive(Store& store, const DriveIdentity& drive);
 bool create_drive(Store& store, const DriveIdentity& drive);
 // `folder`: <machine>/<job>, or "" when the store is opened at the job's folder.
 std::optional<JobIdentity> read_job_identity(const Store& store, const std::string& folder);
+// In the place of one that does not read.
 void write_job_identity(Store& store, const std::string& folder, const JobIdentity& job);
+// False when there is one already.
+bool create_job_identity(Store& store, const std::string& folder, const JobIdentity& job);
 
 // ASCII letters, digits, '-', '_' and '.' (not first); never empty.
 std::string safe_folder_name(std::string_view name);

@@ -8,6 +8,7 @@ namespace {
 
 constexpr const char* fold_feature = "fold-1";
 constexpr const char* needs_feature = "needs-1";
+constexpr const char* carry_feature = "carry-1";
 
 AuthFunction auth_of(const SecretKey& master, const Id& set) {
   return [&master, set](const std::string& section, ByteView before) {
@@ -75,6 +76,7 @@ Json core_json(const SealCore& core) {
   Json features = Json::array();
   if (facts.folded_from) features.push_back(fold_feature);
   if (facts.needs_follow) features.push_back(needs_feature);
+  if (facts.carries) features.push_back(carry_feature);
   Json json{{"format", 1},
             {"requires", features},
             {"job", to_hex(core.job)},
@@ -107,6 +109,10 @@ void check_features(const JsonObject& object, SetFacts& facts) {
     if (feature == fold_feature) continue;
     if (feature == needs_feature) {
       facts.needs_follow = true;
+      continue;
+    }
+    if (feature == carry_feature) {
+      facts.carries = true;
       continue;
     }
     throw Error(

@@ -16,13 +16,13 @@ std::string with_mark(const std::string& path, std::string_view mark) {
   return plain + std::string(mark);
 }
 
+// The folder above must be flushed before anything more is done: else a power cut could take the mark back
+// and keep what follows.
 void mark_removing(Store& store, SetFolder& folder) {
   if (folder.removing) return;
   if (store.traits().renames) {
     std::string marked = with_mark(folder.path, removing_mark);
     store.rename(folder.path, marked);
-    // Else a power cut could take the mark back and keep what follows.
-    flush_names(store, folder_of(marked), "mark of removal");
     folder.path = marked;
   } else {
     store.put(folder.path + "/" + removing_file, as_bytes("{}\n"));
@@ -50,6 +50,10 @@ void remove_content(Store& store, const std::string& path) {
   store.remove_all(files);
   // The mark goes last: without it what is left would look like a damaged set.
   if (!store.traits().renames) store.remove(path + "/" + removing_file);
+  // Somebody else's folder in it (a drive's own, a person's) stays, and with it the one that holds it.
+  for (const StoreEntry& entry : store.list(path)) {
+    if (entry.folder) return;
+  }
   store.remove_folder(path);
 }
 
@@ -96,6 +100,7 @@ std::string finish_set_folder(Store& store, const std::string& path) {
 void remove_set_folder(Store& store, const SetFolder& folder) {
   SetFolder going = folder;
   mark_removing(store, going);
+  if (store.traits().renames) flush_names(store, folder_of(going.path), "mark of removal");
   remove_seals(store, going.path);
   remove_content(store, going.path);
 }
@@ -139,11 +144,17 @@ void finish_fold(Store& store, const FoundSet& folded, const std::function<void(
     if (!store.exists(at))
       throw damage(store.describe(at) + ", which the folded set needs, is nowhere; the sets it covers stay");
   }
-  // The old sets end here: nothing reads them any more, whether or not the rest is reached.
+  // The old sets end here: nothing reads them any more, whether or not the rest is reached. None loses
+  // anything before all are marked: where only some are, the next writer knows that it is to go on.
   FoundSet set = folded;
   for (SetFolder& folder : set.covered) {
     guard();
     mark_removing(store, folder);
+  }
+  if (store.traits().renames && !set.covered.empty())
+    flush_names(store, folder_of(set.folder.path), "mark of removal");
+  for (const SetFolder& folder : set.covered) {
+    guard();
     remove_seals(store, folder.path);
   }
   for (const SealedFile& file : set.seal->core.files) {

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include "archive/set_folder.hpp"
+#include "base/error.hpp"
+#include "base/text.hpp"
 
 namespace kestrum {
 
@@ -228,6 +230,11 @@ SetWriter::Finished SetWriter::finish(Root root) {
 std::string seal_set(Store& store, const SetIdentity& identity, const Seal& seal, const SecretKey& master) {
   std::string text = encode_seal(seal, master);
   const std::string& folder = identity.folder;
+  if (text.size() > limits::seal_file)
+    throw Error(ErrorKind::failed,
+                "the set has so many files that no program would read its seal (" + size_text(text.size()) +
+                    ", at most " + size_text(limits::seal_file) + ")",
+                "set [how] volume-size higher");
   flush_names(store, folder, "names of a set's files");
   store.remove(folder + "/" + reserve_name);
   store.put(folder + "/" + seal_name, as_bytes(text));

@@ -70,6 +70,7 @@ struct SetFacts {
   std::int32_t offset_seconds = 0;  // of local time at the start, east of UTC
   SetTotals totals;
   std::uint64_t problems = 0;
+  bool carries = false;  // some files could not be read and are as an earlier point has them
 
   Sequence covers_from() const { return folded_from.value_or(sequence); }
   // It is the set that a set of `other_chain` needs, or covers it: docs/FORMAT.md section 9.

@@ -128,6 +128,7 @@ AskPassphrase Environment::ask() const {
   return [](const std::string& what) -> std::optional<SecretText> {
     if (isatty(STDIN_FILENO) != 1) return std::nullopt;
     err("{}: ", what);
+    StopsItself stops_itself;
     SilentTerminal silent;
     // Read byte by byte into memory that is wiped: a stream would keep a copy.
     constexpr std::size_t most = 4096;

@@ -1,10 +1,13 @@
 #include "cli/progress.hpp"
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <atomic>
 #include <csignal>
 
+#include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "cli/print.hpp"
 #include "tell/run_log.hpp"
@@ -14,8 +17,15 @@ namespace {
 
 RunControl control;
 
+std::atomic<int> stopping_itself = 0;
+
 void ask_stop(int) {
   control.stop();
+  if (stopping_itself > 0) return;
+  // Nothing of it is half done that would have to be put in order.
+  constexpr char words[] = "kestrum: stopped, as asked\n";
+  [[maybe_unused]] ssize_t told = write(STDERR_FILENO, words, sizeof words - 1);
+  _exit(exit_code_of(ErrorKind::stopped));
 }
 
 const char* phase_word(Phase phase) {
@@ -59,6 +69,13 @@ constexpr std::uint64_t large_file = 64u << 20;
 
 RunControl& process_control() {
   return control;
+}
+
+StopsItself::StopsItself() {
+  ++stopping_itself;
+}
+StopsItself::~StopsItself() {
+  --stopping_itself;
 }
 
 void catch_stop_signals() {

@@ -12,8 +12,17 @@ namespace kestrum {
 
 // Of whatever this process works at.
 RunControl& process_control();
-// From now on SIGINT, SIGTERM and SIGHUP ask it for a clean stop instead of ending the process.
+// From now on SIGINT, SIGTERM and SIGHUP end the process with the exit code of a stop; while a StopsItself is
+// there they ask for a clean stop instead.
 void catch_stop_signals();
+// As long as it lives somebody asks process_control() whether to stop, often, and puts things in order.
+class StopsItself {
+ public:
+  StopsItself();
+  ~StopsItself();
+  StopsItself(const StopsItself&) = delete;
+  StopsItself& operator=(const StopsItself&) = delete;
+};
 
 class Progress final : public Observer {
  public:

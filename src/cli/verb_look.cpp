@@ -101,6 +101,7 @@ std::vector<std::string> entry_row(const Entry& entry, const std::string& shown)
   if (entry.type == EntryType::symlink) name += " -> " + printable(entry.link_target);
   if (entry.type == EntryType::device_image) name += "  (image of the device)";
   if (entry.incomplete) name += "  (incomplete)";
+  if (entry.carried_from) name += "  (as it was on " + local_text(*entry.carried_from) + ")";
   if (entry.changed_while_read) name += "  (changed while it was read)";
   std::string owner = entry.owner_name.empty() ? std::to_string(entry.owner) : printable(entry.owner_name);
   return {mode_text(entry), owner, size, local_text(entry.modified), name};
@@ -113,14 +114,16 @@ Table entry_table() {
 
 int browse_path(const Arguments& arguments, const Environment& environment) {
   ChosenPoint chosen = open_at(arguments, environment);
-  OpenPoint point(chosen.subject, chosen.wish);
   TreePath path = path_of(arguments.words().size() > 1 ? arguments.words()[1] : "/");
-  Listing listing = browse(point, path);
+  const auto [facts, listing] = with_current_sets(chosen.subject, [&] {
+    OpenPoint point(chosen.subject, chosen.wish);
+    return std::pair(point.facts(), browse(point, path));
+  });
   if (arguments.has("json")) {
-    out("{}", browse_document(point.facts(), listing));
+    out("{}", browse_document(facts, listing));
     return exit_done;
   }
-  out("Point {}{}: {}\n\n", chosen.drive, point_text(point.facts()), printable(path.absolute()));
+  out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(path.absolute()));
   Table table = entry_table();
   if (listing.self.type != EntryType::folder)
     table.row(entry_row(listing.self, std::string(listing.self.path.name())));
@@ -132,21 +135,25 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
 
 int find(const Arguments& arguments, const Environment& environment) {
   ChosenPoint chosen = open_at(arguments, environment);
-  OpenPoint point(chosen.subject, chosen.wish);
   const std::string& pattern = arguments.words()[1];
   std::vector<Entry> hits;
   constexpr std::size_t most = 10000;
   std::uint64_t count = 0;
-  find_names(point, pattern, [&](const Entry& entry) {
-    if (++count <= most) hits.push_back(entry);
+  const SetFacts facts = with_current_sets(chosen.subject, [&] {
+    hits.clear();
+    count = 0;
+    OpenPoint point(chosen.subject, chosen.wish);
+    find_names(point, pattern, [&](const Entry& entry) {
+      if (++count <= most) hits.push_back(entry);
+    });
+    return point.facts();
   });
   if (arguments.has("json")) {
-    out("{}", find_document(point.facts(), pattern, hits));
+    out("{}", find_document(facts, pattern, hits));
   } else if (hits.empty()) {
-    out("Nothing in point {}{} has a name like '{}'.\n", chosen.drive, point_text(point.facts()),
-        printable(pattern));
+    out("Nothing in point {}{} has a name like '{}'.\n", chosen.drive, point_text(facts), printable(pattern));
   } else {
-    out("Point {}{}: {}\n\n", chosen.drive, point_text(point.facts()), count_text(count, "hit"));
+    out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), count_text(count, "hit"));
     Table table = entry_table();
     for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
     out("{}", table.text());

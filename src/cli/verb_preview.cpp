@@ -155,6 +155,7 @@ int why(const std::string& job, const std::string& path, const Arguments& argume
 int preview(const Arguments& arguments, const Environment& environment) {
   const std::string& job = arguments.words()[0];
   Progress progress(environment, arguments.has("quiet"));
+  StopsItself stops_itself;
   RunContext context = run_context(environment, progress);
   if (std::optional<std::string> path = arguments.value("why")) return why(job, *path, arguments, context);
   std::optional<std::string> figure = arguments.value("figure");

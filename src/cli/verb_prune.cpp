@@ -72,6 +72,7 @@ void print_prune(const PruneOutcome& outcome) {
 
 int prune(const Arguments& arguments, const Environment& environment) {
   Progress progress(environment, arguments.has("quiet"));
+  StopsItself stops_itself;
   RunContext context = run_context(environment, progress);
   context.break_lock = arguments.has("break-lock");
   std::vector<PruneOutcome> outcomes = prune_job(arguments.words()[0], arguments.has("dry"), context);
@@ -122,6 +123,7 @@ void print_fold(const FoldOutcome& outcome, bool dry) {
 
 int fold(const Arguments& arguments, const Environment& environment) {
   Progress progress(environment, arguments.has("quiet"));
+  StopsItself stops_itself;
   RunContext context = run_context(environment, progress);
   context.break_lock = arguments.has("break-lock");
   FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"),

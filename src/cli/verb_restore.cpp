@@ -80,6 +80,7 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   RestoreRequest request = request_of(arguments);
   ChosenPoint chosen = open_at(arguments, environment);
   Progress progress(environment, arguments.has("quiet"));
+  StopsItself stops_itself;
   bool json = arguments.has("json");
   std::vector<RestoredItem> items;
   std::uint64_t listed = 0;

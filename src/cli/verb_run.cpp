@@ -76,6 +76,7 @@ class PrintedRow final : public RowListener {
   const Arguments& arguments_;
   const Environment& environment_;
   std::unique_ptr<OneJob> job_;
+  StopsItself stops_itself_;
 };
 
 std::vector<std::string> names_of(const Arguments& arguments, const Environment& environment) {

@@ -73,6 +73,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   std::vector<DriveVerdict> verdicts;
   for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
+    StopsItself stops_itself;
     verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), &history, progress,
                                                process_control())});
     progress.finish();

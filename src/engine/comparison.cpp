@@ -109,6 +109,8 @@ Match Comparison::match(const Walked& found) {
     match.why = "it had been changed less than three seconds before it was read";
   } else if (base.changed_while_read) {
     match.why = "it was being changed when it was read";
+  } else if (base.carried_from) {
+    match.why = "it could not be read the last time";
   } else if (base.incomplete) {
     match.why = "it could not be read whole";
   } else if (base.several_names != (now.st_nlink > 1 && !S_ISDIR(now.st_mode))) {
@@ -119,6 +121,15 @@ Match Comparison::match(const Walked& found) {
     match.change = Change::held;
   }
   return match;
+}
+
+void Comparison::skip_below(const TreePath& folder) {
+  while (!ended_) {
+    if (!waiting_) waiting_ = next();
+    if (!waiting_) ended_ = true;
+    if (!waiting_ || !waiting_->path.is_within(folder)) return;
+    waiting_.reset();
+  }
 }
 
 void Comparison::finish() {

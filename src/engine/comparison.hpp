@@ -33,6 +33,10 @@ class Comparison {
   Match match(const Walked& found);
   // Told of each entry of the base that is not found any more.
   void on_gone(std::function<void(const Entry&)> told) { on_gone_ = std::move(told); }
+  // What the base has below that folder, which was matched last, is neither found nor gone.
+  void skip_below(const TreePath& folder);
+  // Whether a new set may refer to the content of an entry of the base.
+  bool content_is_there(const Entry& entry);
   // After the walk: passes over the rest of the base.
   void finish();
   std::uint64_t gone_files() const { return gone_; }
@@ -40,7 +44,6 @@ class Comparison {
  private:
   void pass(const Entry& entry);
   std::optional<Entry> next();
-  bool content_is_there(const Entry& entry);
 
   PointReader& base_;
   ChainChunks& known_;

@@ -219,21 +219,22 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
                       const std::string& machine, const Clock& clock) {
   Store& store = *destination.store;
   if (!destination.identity) {
+    JobIdentity own{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
     // Somebody else may have been first between our looking and our lock.
     std::optional<JobIdentity> there;
     try {
-      there = read_job_identity(store, destination.folder);
+      if (!create_job_identity(store, destination.folder, own))
+        there = read_job_identity(store, destination.folder);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::damage) throw;
+      write_job_identity(store, destination.folder, own);
     }
-    JobIdentity own{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
     bool same = there && there->machine == own.machine && there->name == own.name &&
                 (!state || there->job == state->job);
     if (there && !same)
       throw Error(ErrorKind::busy,
                   "another job has begun in " + store.describe(destination.folder) + " at the same moment",
                   "run it again");
-    if (!there) write_job_identity(store, destination.folder, own);
     destination.identity = there ? *there : own;
   }
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.

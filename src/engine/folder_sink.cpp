@@ -36,6 +36,8 @@ class FolderSink final : public RestoreSink {
 
   void leaf(const Entry& entry, const TreePath& place) override { leaves_.restore(entry, place); }
 
+  void finish() override { target_.flush(state_.request.in_place); }
+
  private:
   struct OpenFolder {
     TreePath place;  // where it should be

@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <condition_variable>
+#include <filesystem>
 #include <fstream>
 #include <mutex>
 #include <nlohmann/json.hpp>
@@ -24,6 +25,20 @@ std::string boot_id() {
   std::string id;
   std::getline(file, id);
   return id;
+}
+
+// This installation of a system; clones of a machine may share it. Empty where there is none.
+std::string machine_id() {
+  std::ifstream file("/etc/machine-id");
+  std::string id;
+  std::getline(file, id);
+  return id;
+}
+
+// Process numbers mean something within one only: a container has its own.
+std::string process_space() {
+  std::error_code code;
+  return std::filesystem::read_symlink("/proc/self/ns/pid", code).string();
 }
 
 // Clock ticks after boot at which the process started: tells a reused process number from the old one.
@@ -59,7 +74,7 @@ bool is_held_here(const std::string& token) {
 }
 
 struct Holder {
-  std::string machine, boot, start, token;
+  std::string machine, machine_id, boot, space, start, token;
   pid_t pid = 0;
 };
 
@@ -72,7 +87,9 @@ Holder holder_of(const Bytes& text) {
     return found != json.end() && found->is_string() ? found->get<std::string>() : std::string();
   };
   holder.machine = member("machine");
+  holder.machine_id = member("machine-id");
   holder.boot = member("boot");
+  holder.space = member("processes");
   holder.start = member("start");
   holder.token = member("token");
   if (auto pid = json.find("pid"); pid != json.end() && pid->is_number_integer())
@@ -86,16 +103,14 @@ bool is_of_this_boot(const Holder& holder) {
   return holder.boot == boot_id();
 }
 
-bool is_gone(const Holder& holder, const std::string& machine) {
-  if (holder.token.empty()) return true;  // torn while it was being written
-  if (is_of_this_boot(holder) && holder.pid == getpid()) return !is_held_here(holder.token);
-  if (is_of_this_boot(holder)) return process_start(holder.pid) != holder.start;
-  return holder.machine == machine;  // this machine, before it was started again
+bool is_in_our_processes(const Holder& holder) {
+  return is_of_this_boot(holder) && (holder.space.empty() || holder.space == process_space());
 }
 
 std::string who(const Holder& holder) {
-  return is_of_this_boot(holder) ? "process " + std::to_string(holder.pid)
-                                 : "the machine " + printable(holder.machine);
+  if (is_in_our_processes(holder)) return "process " + std::to_string(holder.pid);
+  if (is_of_this_boot(holder)) return "process " + std::to_string(holder.pid) + " in a container";
+  return "the machine " + printable(holder.machine);
 }
 
 }  // namespace
@@ -107,7 +122,9 @@ JobLock::JobLock(Store& store, const std::string& folder, const LockRequest& req
       path_(folder.empty() ? lock_name : folder + "/" + lock_name),
       token_(to_hex(random_bytes(16))) {
   text_ = Json{{"machine", to_utf8(request.machine)},
+               {"machine-id", machine_id()},
                {"boot", boot_id()},
+               {"processes", process_space()},
                {"pid", getpid()},
                {"start", process_start(getpid())},
                {"token", token_}}
@@ -131,6 +148,7 @@ JobLock::JobLock(Store& store, const std::string& folder, const LockRequest& req
   } catch (const Error&) {
     // What a killed process has left beside the lock is in nobody's way.
   }
+  keep_room();
   if (request_.shared) start_heartbeat();
 }
 
@@ -140,22 +158,88 @@ void JobLock::refuse(const std::string& who, const std::string& hint) const {
               hint);
 }
 
-void JobLock::acquire() {
-  for (int attempt = 0; attempt < 20; ++attempt) {
-    if (store_.create_exclusive(path_, as_bytes(text_))) return;
-    std::optional<Bytes> seen = store_.try_read_all(path_, most_bytes);
-    if (!seen) continue;  // released meanwhile
-    Holder holder = holder_of(*seen);
-    if (!is_gone(holder, request_.machine)) {
-      // Of a process of this machine the system knows better than anybody whether it is there.
-      if (!request_.break_lock || is_of_this_boot(holder))
-        refuse(who(holder), is_of_this_boot(holder)
-                                ? "wait until it has ended"
-                                : "wait until it has ended; if that machine surely does not "
-                                  "write any more, give --break-lock");
+// What the holder's own words and this system tell of it.
+JobLock::Life JobLock::life_of(const Bytes& text) const {
+  Holder holder = holder_of(text);
+  if (holder.token.empty()) return Life::torn;
+  auto gone_if = [](bool gone) { return gone ? Life::gone : Life::alive; };
+  if (is_of_this_boot(holder)) {
+    if (is_in_our_processes(holder) && holder.pid == getpid()) return gone_if(!is_held_here(holder.token));
+    // Nobody on this kernel has the folder but we.
+    if (hold_->keeps_out()) return Life::gone;
+    return is_in_our_processes(holder) ? gone_if(process_start(holder.pid) != holder.start) : Life::alive;
+  }
+  bool same =
+      holder.machine == request_.machine && (holder.machine_id.empty() || holder.machine_id == machine_id());
+  if (!same) return Life::elsewhere;
+  // This machine, before it was started again; or a clone of it, which only its heartbeat tells.
+  return request_.shared ? Life::perhaps_a_clone : Life::gone;
+}
+
+// It may be written this very moment, where a file cannot be made with its content in one step.
+bool JobLock::stays_torn(const Bytes& seen) const {
+  auto until = std::chrono::steady_clock::now() + std::min(request_.timing.dead, torn_wait);
+  while (std::chrono::steady_clock::now() < until) {
+    if (request_.control != nullptr) request_.control->checkpoint();
+    std::this_thread::sleep_for(std::chrono::milliseconds(50));
+    if (store_.try_read_all(path_, most_bytes) != seen) return false;
+  }
+  return true;
+}
+
+void JobLock::settle_with(const Bytes& seen, Life life) {
+  const Holder holder = holder_of(seen);
+  switch (life) {
+    case Life::gone:
+    case Life::torn:
+      return;
+    case Life::perhaps_a_clone:
+      return wait_for_silence(holder.token);
+    case Life::alive:
+      refuse(who(holder), "wait until it has ended");
+    case Life::elsewhere:
+      if (!request_.break_lock)
+        refuse(who(holder),
+               "wait until it has ended; if that machine surely does not write any more, give --break-lock");
       if (request_.shared) wait_for_silence(holder.token);
       if (request_.note) request_.note("the lock of " + who(holder) + " is broken, as asked");
+  }
+}
+
+// On a drive that is full to the last block there is room for the lock all the same, so that something can be
+// removed: it was taken when there was some.
+bool JobLock::create_lock() {
+  try {
+    return store_.create_exclusive(path_, as_bytes(text_));
+  } catch (const Error& error) {
+    const std::string room = in_folder(folder_, room_name);
+    if (error.kind() != ErrorKind::full || !store_.exists(room)) throw;
+    store_.remove(room);
+    return store_.create_exclusive(path_, as_bytes(text_));
+  }
+}
+
+void JobLock::keep_room() {
+  const std::string room = in_folder(folder_, room_name);
+  try {
+    if (store_.traits().reserves && !store_.exists(room)) store_.reserve(room, room_bytes);
+  } catch (const Error&) {
+    try {
+      store_.remove(room);  // the drive is full: once there is room again, it is kept again
+    } catch (const Error&) {
+      // Then there is nothing to be done about it here.
     }
+  }
+}
+
+void JobLock::acquire() {
+  for (int attempt = 0; attempt < 20; ++attempt) {
+    if (create_lock()) return;
+    std::optional<Bytes> seen = store_.try_read_all(path_, most_bytes);
+    if (!seen) continue;  // released meanwhile
+    Life life = life_of(*seen);
+    if (life == Life::torn && !stays_torn(*seen)) continue;
+    settle_with(*seen, life);
     if (take_over(*seen)) return;
   }
   throw Error(ErrorKind::busy, "another run is starting at the same moment", "try again");
@@ -167,7 +251,8 @@ bool JobLock::take_over(const Bytes& seen) {
   std::string claim = path_ + ".claim-" + to_hex(digest(seen)).substr(0, 32);
   if (!store_.create_exclusive(claim, as_bytes(text_))) {
     std::optional<Bytes> other = store_.try_read_all(claim, most_bytes);
-    if (other && is_gone(holder_of(*other), request_.machine)) store_.remove(claim);
+    Life life = other ? life_of(*other) : Life::alive;
+    if (life == Life::gone || life == Life::torn || life == Life::perhaps_a_clone) store_.remove(claim);
     return false;
   }
   bool taken = false;

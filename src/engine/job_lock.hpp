@@ -33,6 +33,9 @@ struct LockRequest {
 // could be writing this very moment, only once its heartbeat has stood still.
 class JobLock {
  public:
+  // A file beside the lock that holds some room of the drive: docs/FORMAT.md section 2.
+  static constexpr const char* room_name = "room.tmp";
+  static constexpr std::uint64_t room_bytes = 64u << 10;
   // Throws Error of kind busy when somebody else holds it, Stopped while it waits.
   JobLock(Store& store, const std::string& folder, const LockRequest& request);
   ~JobLock();
@@ -42,6 +45,20 @@ class JobLock {
   void check() const;
 
  private:
+  // What is known of the holder of a lock or claim.
+  enum class Life {
+    gone,             // its process has ended
+    alive,            // it has not
+    torn,             // the file does not say who it is
+    elsewhere,        // on another machine
+    perhaps_a_clone,  // this machine before it was started again, or another one that is its copy
+  };
+  Life life_of(const Bytes& text) const;
+  bool stays_torn(const Bytes& seen) const;
+  // Returns when that lock may be taken over; throws busy otherwise.
+  void settle_with(const Bytes& seen, Life life);
+  bool create_lock();
+  void keep_room();
   void acquire();
   bool take_over(const Bytes& seen);
   void wait_for_silence(const std::string& token);
@@ -49,6 +66,8 @@ class JobLock {
   void start_heartbeat();
   std::string beat_path(const std::string& token) const { return path_ + ".beat-" + token; }
   [[noreturn]] void refuse(const std::string& who, const std::string& hint) const;
+
+  static constexpr std::chrono::milliseconds torn_wait = std::chrono::seconds(1);
 
   Store& store_;
   LockRequest request_;

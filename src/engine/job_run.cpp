@@ -233,6 +233,8 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   plan.decision = decide_kind({job_.kind, job_.renew}, surveyed_, protection, wanted_, context_.clock.now());
   plan.needs = new_needs(plan.decision, surveyed_);
   if (newest != nullptr) plan.previous = newest->seal->core_digest;
+  plan.earlier = plan.decision.base;
+  if (!plan.earlier && goes_on && newest != nullptr) plan.earlier = newest->folder.sequence;
   choose_keys(session, plan, goes_on ? newest : nullptr);
   outcome_.entry.kind = plan.decision.kind;
   outcome_.entry.reason = kind_reason_text(plan.decision);

@@ -8,6 +8,7 @@
 
 #include "archive/file_view.hpp"
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
 
 namespace kestrum {
 
@@ -50,6 +51,8 @@ void LeafWriter::restore(const Entry& entry, const TreePath& place) {
     check_target(file.create_file(), "create the file", state_.request);
     if (!write_content(entry, file)) return write_in_parts(entry, *spot, file.largest());
     state_.apply(entry, {spot->fd, file.name(), file.handle(), false});
+    // Else a power cut after the renaming could leave neither the old file nor the new one.
+    if (spot->placement.replaces) check_target(file.flush(), "write", state_.request);
     check_target(file.close(), "write", state_.request);
   } else {
     write(entry, file, *spot);
@@ -178,6 +181,10 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
   TreePath placed = last.folder.child(last.placement.name);
   if (entry.several_names && entry.type != EntryType::folder)
     links_.try_emplace({entry.filesystem, entry.inode}, placed);
+  if (entry.carried_from)
+    state_.problem(entry.path, "restore",
+                   "it could not be read when the point was made: it is back as it was on " +
+                       local_text(*entry.carried_from));
   if (entry.incomplete)
     state_.problem(entry.path, "restore",
                    "it could only be read in part when the point was made: what is missing are zeros in " +

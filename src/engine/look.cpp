@@ -160,14 +160,33 @@ PointsResult list_points(const LookSession& session, History* history) {
   return result;
 }
 
-OpenPoint::OpenPoint(LookSession& session, const PointWish& wish)
-    : OpenPoint(session.store(), session.proved_sets(), session.keys(), wish) {
-  authenticated_ = session.authenticated(*chain_.sets().sealed(facts().sequence));
+OpenPoint::Opened::Opened(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish)
+    : chain(store, std::move(sets), keys), reader(chain, choose_point(chain.sets(), wish).folder.sequence) {}
+
+OpenPoint::OpenPoint(LookSession& session, const PointWish& wish) : session_(&session) {
+  with_current_sets(session, [&] {
+    opened_ = std::make_unique<Opened>(session.store(), session.proved_sets(), session.keys(), wish);
+    authenticated_ = session.authenticated(*opened_->chain.sets().sealed(facts().sequence));
+  });
 }
 
 OpenPoint::OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish)
-    : chain_(store, std::move(sets), keys),
-      reader_(chain_, choose_point(chain_.sets(), wish).folder.sequence) {}
+    : opened_(std::make_unique<Opened>(store, std::move(sets), keys, wish)) {}
+
+bool OpenPoint::renew() {
+  if (session_ == nullptr || session_->is_current()) return false;
+  const Sequence sequence = facts().sequence;
+  const Id chain = facts().chain;
+  session_->read_again();
+  const FoundSet* now = session_->proved_sets().sealed(sequence);
+  if (now == nullptr || now->facts().chain != chain)
+    throw Error(ErrorKind::failed,
+                "point " + std::to_string(sequence) + " was removed or folded away while it was read",
+                "see which points there are now, with: kestrum points");
+  opened_ = std::make_unique<Opened>(session_->store(), session_->sets(), session_->keys(),
+                                     PointWish{PointWish::By::number, sequence, {}});
+  return true;
+}
 
 Error no_such_path(OpenPoint& point, const TreePath& path) {
   // The deepest folder of the path that is there, and what is in it.

@@ -43,21 +43,44 @@ PointsResult list_points(const LookSession& session, History* history);
 // A point opened for reading.
 class OpenPoint {
  public:
-  // Throws damage, key, usage (no such point).
+  // Throws damage, key, wrong_drive, usage (no such point). The session must outlive it.
   OpenPoint(LookSession& session, const PointWish& wish);
   // The same on sets in any store, which must outlive this.
   OpenPoint(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish);
-  const SetFacts& facts() { return reader_.set().facts(); }
+  const SetFacts& facts() { return reader().set().facts(); }
+  PointReader& reader() { return opened_->reader; }
+  CatalogReader catalog() { return CatalogReader(reader(), reader().set().root().catalog); }
   // False where anybody who could write there could have made it; see LookSession::authenticated.
   bool authenticated() const { return authenticated_; }
-  PointReader& reader() { return reader_; }
-  CatalogReader catalog() { return CatalogReader(reader_, reader_.set().root().catalog); }
+  // After something of it did not read: opens it anew when the sets were changed meanwhile (a fold moves
+  // files, a pruning takes whole sets). False when they were not; readers had before are no good afterwards.
+  // Throws failed when the point itself is gone.
+  bool renew();
 
  private:
-  ChainReader chain_;
-  PointReader reader_;
+  struct Opened {
+    Opened(const Store& store, SetList sets, KeyRing& keys, const PointWish& wish);
+    ChainReader chain;
+    PointReader reader;
+  };
+  LookSession* session_ = nullptr;
+  std::unique_ptr<Opened> opened_;
   bool authenticated_ = true;
 };
+
+// Calls `use`, and again when it throws while somebody has changed the sets that it read.
+template <typename Use>
+auto with_current_sets(LookSession& session, Use&& use) {
+  constexpr int tries = 4;
+  for (int attempt = 1;; ++attempt) {
+    try {
+      return use();
+    } catch (const Error&) {
+      if (attempt == tries || session.is_current()) throw;
+      session.read_again();
+    }
+  }
+}
 
 // A folder with its direct children, or the one entry when the path is no folder. Throws usage when the path
 // is not in the point, offering the nearest names.

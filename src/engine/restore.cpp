@@ -49,6 +49,7 @@ class Restorer {
     observer_.phase_begins(Phase::restoring, totals);
     for (const TreePath& path : picked) restore_tree(path);
     sink_->leave(TreePath());
+    sink_->finish();
     state_.tell_losses();
     return std::move(state_.result);
   }
@@ -75,24 +76,37 @@ class Restorer {
   }
 
   void restore_tree(const TreePath& picked) {
-    CatalogReader catalog = point_.catalog();
+    std::optional<CatalogReader> catalog(point_.catalog());
     bool whole_path = request_.in_place || request_.layout == Layout::path;
-    if (whole_path) restore_ancestors(catalog, picked);
-    catalog.seek(picked);
+    if (whole_path) restore_ancestors(*catalog, picked);
+    catalog->seek(picked);
+    std::optional<TreePath> last;  // restored
     while (true) {
       control_.checkpoint();
       std::optional<Entry> entry;
       try {
-        entry = catalog.next();
+        entry = catalog->next();
       } catch (const Error& error) {
+        if (point_.renew()) {
+          go_on_after(catalog, last.value_or(picked));
+          continue;
+        }
         if (!does_not_read(error)) throw;
-        report_gap(catalog, picked, error);
-        if (!catalog.skip_damaged_page()) return;
+        report_gap(*catalog, picked, error);
+        if (!catalog->skip_damaged_page()) return;
         continue;
       }
       if (!entry || !entry->path.is_within(picked)) return;
-      restore_entry(*entry, picked);
+      if (last && !(*last < entry->path)) continue;
+      if (restore_entry(*entry, picked)) go_on_after(catalog, entry->path);
+      last = entry->path;
     }
+  }
+
+  // The point was opened anew.
+  void go_on_after(std::optional<CatalogReader>& catalog, const TreePath& path) {
+    catalog.emplace(point_.catalog());
+    catalog->seek(path);
   }
 
   // The folders above what was picked, so that those which must be created get their attributes too.
@@ -127,9 +141,21 @@ class Restorer {
     return entry.path.below(picked.is_root() ? picked : picked.parent());
   }
 
-  void restore_entry(const Entry& entry, const TreePath& picked) {
-    if (request_.layout == Layout::flat && !request_.in_place && entry.type == EntryType::folder) return;
-    if (entry.path.is_root() && entry.type == EntryType::folder) return;
+  // True when the point was opened anew meanwhile.
+  bool restore_entry(const Entry& entry, const TreePath& picked) {
+    if (request_.layout == Layout::flat && !request_.in_place && entry.type == EntryType::folder)
+      return false;
+    if (entry.path.is_root() && entry.type == EntryType::folder) return false;
+    bool renewed = false;
+    constexpr int tries = 4;
+    for (int attempt = 1; !try_entry(entry, picked, attempt < tries, renewed); ++attempt) {
+    }
+    if (entry.has_content()) observer_.advanced(0, 1);
+    return renewed;
+  }
+
+  // False when it is worth another try: the sets were changed while it was read.
+  bool try_entry(const Entry& entry, const TreePath& picked, bool may_renew, bool& renewed) {
     TreePath place = place_of(entry, picked);
     sink_->leave(place);
     try {
@@ -141,10 +167,14 @@ class Restorer {
       }
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::full || error.kind() == ErrorKind::key) throw;
+      if (may_renew && (error.kind() == ErrorKind::damage || is_of_the_system(error)) && point_.renew()) {
+        renewed = true;
+        return false;
+      }
       if (error.kind() == ErrorKind::damage) state_.result.damaged = true;
       state_.problem(entry.path, "restore", error.what());
     }
-    if (entry.has_content()) observer_.advanced(0, 1);
+    return true;
   }
 
   RestoreState state_;

@@ -10,6 +10,7 @@ class DrySink final : public RestoreSink {
   explicit DrySink(RestoreState& state) : state_(state) {}
   void leave(const TreePath&) override {}
   void folder(const Entry&, const TreePath&, bool) override {}
+  void finish() override {}
   void leaf(const Entry& entry, const TreePath& place) override {
     LeafTask task = task_of(entry, state_);
     if (task == LeafTask::write_device) state_.done(entry, entry.path, device_note);

@@ -16,6 +16,8 @@ class RestoreSink {
   // `on_the_way`: only above what was picked; attributes of such a one that is there are left alone.
   virtual void folder(const Entry& entry, const TreePath& place, bool on_the_way) = 0;
   virtual void leaf(const Entry& entry, const TreePath& place) = 0;
+  // Everything was given: on return what was written is on the drive. Throws Error: failed, full.
+  virtual void finish() = 0;
 };
 
 // What there is to do for something that is no folder.

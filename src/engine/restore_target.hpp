@@ -29,6 +29,9 @@ class RestoreTarget {
   // The same for a folder that is there; throws Error when it is not.
   int folder(const TreePath& real) { return folder_.folder(real, false); }
 
+  // On return what was restored is on the drive. `everywhere`: it may lie on several file systems.
+  void flush(bool everywhere) { folder_.flush(everywhere); }
+
   NamesBefore& names() { return names_; }
   std::string describe(const TreePath& real) const { return folder_.describe(real); }
 

@@ -229,6 +229,15 @@ SetList& LookSession::own_sets() {
   return *sets_;
 }
 
+bool LookSession::is_current() const {
+  return !sets_ || sets_->is_current(store());
+}
+
+void LookSession::read_again() {
+  sets_.reset();
+  proved_ = false;
+}
+
 OwnRules LookSession::own_rules() const {
   return {job_ && job_->encryption != Encryption::none, state_ ? &state_->chain_keys : nullptr};
 }

@@ -60,6 +60,10 @@ class LookSession {
   // The same once the keys have been tried: what counts afterwards, as far as it opens, was written with its
   // chain's key. By a path, whatever lies there counts.
   const SetList& proved_sets();
+  // False when a run, a fold or a pruning has changed what lies there since the sets were read; what was
+  // found missing or damaged may then be neither.
+  bool is_current() const;
+  void read_again();
   // The destination shows an older state than this machine remembers, or sets that were not made one after
   // the other: in one sentence; empty when neither is so, or nothing is known.
   std::string older_state() const;
@@ -74,7 +78,6 @@ class LookSession {
   Destination& place() { return *place_; }
   SetList& own_sets();
   std::optional<JobState>& own_state() { return state_; }
-  void read_afresh() { sets_.reset(); }
   OwnRules own_rules() const;
 
  private:
@@ -131,6 +134,7 @@ class WriteSession : public LookSession {
   const std::optional<Error>& memory_trouble() const { return memory_trouble_; }
 
  private:
+  void reload_state();
   void tidy();
   void finish_last_strokes(const FoundSet& found);
   const RunContext& context_;

@@ -7,6 +7,7 @@
 #include <cerrno>
 
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
 #include "source/walk_ahead.hpp"
 
 namespace kestrum {
@@ -23,7 +24,12 @@ bool same_to_a_person(const Entry& a, const Entry& b) {
                                  });
   return same_content && a.type == b.type && a.size == b.size && a.mode == b.mode && a.owner == b.owner &&
          a.group == b.group && a.modified == b.modified && a.attributes == b.attributes &&
-         a.incomplete == b.incomplete;
+         a.incomplete == b.incomplete && a.carried_from == b.carried_from;
+}
+
+bool holds_data(const Entry& entry) {
+  return std::any_of(entry.content.begin(), entry.content.end(),
+                     [](const ContentItem& item) { return item.kind != ItemKind::hole; });
 }
 
 const Clock& system_clock() {
@@ -34,11 +40,12 @@ const Clock& system_clock() {
 }  // namespace
 
 SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison,
-               ChunkSink& writer, const SecretKey& naming_key, const RunContext& context,
-               std::vector<Problem>& problems)
+               EarlierPoint* earlier, ChunkSink& writer, const SecretKey& naming_key,
+               const RunContext& context, std::vector<Problem>& problems)
     : selection_(selection),
       filesystems_(filesystems),
       comparison_(comparison),
+      earlier_(earlier),
       writer_(writer),
       observer_(context.observer),
       control_(context.control),
@@ -83,6 +90,7 @@ void SetRun::take(const Walked& found) {
     if (match.base && same_to_a_person(entry, *match.base)) match.change = Change::held;
     count(entry, match.change);
     catalog_.add(entry);
+    if (found.unlisted && !found.above_source) carry_below(found);
   }
   if (!found.above_source && !found.unlisted) result_.anything_read = true;
 }
@@ -140,7 +148,12 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
       if (take_from_other_name(entry)) {
         observer_.advanced(entry.size, 0);
       } else {
-        read_file(found, entry);
+        std::string why;
+        if (!read_file(found, entry, why) && !found.device && carry_on(found, entry))
+          why += "; it is kept as it was on " + local_text(*entry.carried_from);
+        else if (entry.incomplete && holds_data(entry))
+          why += "; what could be read is saved, the rest is missing";
+        if (!why.empty()) problem(found.path.absolute(), "read", why);
         remember_name(entry);
       }
       observer_.advanced(0, 1);
@@ -150,7 +163,10 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
         entry.link_target = *target;
       } else {
         entry.incomplete = true;
-        problem(found.path.absolute(), "read the link", system_reason(errno));
+        std::string why = system_reason(errno);
+        if (carry_on(found, entry)) why += "; it is kept as it was on " + local_text(*entry.carried_from);
+        problem(found.path.absolute(), "read the link", why);
+        if (entry.carried_from) return entry;
       }
       break;
     case EntryType::socket:
@@ -207,12 +223,39 @@ bool SetRun::take_from_other_name(Entry& entry) const {
 }
 
 void SetRun::remember_name(const Entry& entry) {
-  if (entry.several_names && !entry.incomplete && !entry.changed_while_read &&
+  if (entry.several_names && !entry.incomplete && !entry.changed_while_read && !entry.carried_from &&
       names_.size() < most_remembered)
     names_.insert_or_assign({entry.filesystem, entry.inode}, entry);
 }
 
-void SetRun::read_file(const Walked& found, Entry& entry) {
+bool SetRun::carry_on(const Walked& found, Entry& entry) {
+  std::optional<Entry> kept =
+      earlier_ != nullptr ? earlier_->leaf(found.path, found.filesystem) : std::nullopt;
+  if (!kept || kept->type != entry.type) return false;
+  entry = std::move(*kept);
+  result_.carries = true;
+  return true;
+}
+
+void SetRun::carry_below(const Walked& folder) {
+  if (earlier_ == nullptr) return;
+  std::uint64_t files = 0;
+  earlier_->below(folder.path, folder.filesystem, [&](const Entry& entry) {
+    control_.checkpoint();
+    if (entry.has_content()) ++files;
+    result_.carries = true;
+    count(entry, Change::held);
+    catalog_.add(entry);
+  });
+  if (comparison_ != nullptr) comparison_->skip_below(folder.path);
+  if (files > 0)
+    problem(folder.path.absolute(), "look into",
+            count_text(files, "file") + " below it " + (files == 1 ? "is" : "are") +
+                " kept as the point of " + local_text(earlier_->started()) + " has " +
+                (files == 1 ? "it" : "them"));
+}
+
+bool SetRun::read_file(const Walked& found, Entry& entry, std::string& why) {
   constexpr int tries = 2;
   for (int attempt = 1; attempt <= tries; ++attempt) {
     std::optional<FileReader> file = found.device ? FileReader::open_device(found.folder->get(), found.name)
@@ -221,9 +264,9 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
       entry.incomplete = true;
       entry.content.clear();
       if (entry.size > 0) entry.content = {{ItemKind::hole, entry.size, {}, 0, 0}};
-      problem(found.path.absolute(), "read",
-              errno == ENOENT ? "it vanished before it could be read" : system_reason(errno));
-      return;
+      bool vanished = errno == ENOENT;
+      why = vanished ? "it vanished before it could be read" : system_reason(errno);
+      return vanished;
     }
     set_status(entry, file->status(), found);
     FileSaver::Saved saved = saver_.save(*file);
@@ -231,9 +274,8 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
     entry.content = std::move(saved.content);
     entry.incomplete = saved.code != 0;
     if (saved.code != 0) {
-      problem(found.path.absolute(), "read",
-              system_reason(saved.code) + "; what could be read is saved, the rest is missing");
-      return;
+      why = system_reason(saved.code);
+      return false;
     }
     entry.changed_while_read = saved.short_by_change || file->changed();
     if (!entry.changed_while_read || attempt == tries) {
@@ -242,9 +284,9 @@ void SetRun::read_file(const Walked& found, Entry& entry) {
     }
   }
   if (entry.changed_while_read) {
-    problem(found.path.absolute(), "read",
-            "it was changed while it was being read, twice; it is saved as it was then");
+    why = "it was changed while it was being read, twice; it is saved as it was then";
   }
+  return true;
 }
 
 }  // namespace kestrum

@@ -7,6 +7,7 @@
 #include "archive/catalog_writer.hpp"
 #include "archive/set_writer.hpp"
 #include "engine/comparison.hpp"
+#include "engine/earlier_point.hpp"
 #include "engine/file_saver.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/run_context.hpp"
@@ -17,20 +18,27 @@ namespace kestrum {
 struct SetRunResult {
   CatalogTop catalog;
   SetTotals totals;
+  bool carries = false;        // something is as an earlier point has it
   bool anything_read = false;  // at least one file or folder of a source
 };
 
 class SetRun {
  public:
-  // References must outlive this. `comparison` may be nullptr: a full set.
-  SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison, ChunkSink& writer,
-         const SecretKey& naming_key, const RunContext& context, std::vector<Problem>& problems);
+  // References must outlive this. `comparison` may be nullptr: a full set. `earlier`: nullptr when there is
+  // none.
+  SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison,
+         EarlierPoint* earlier, ChunkSink& writer, const SecretKey& naming_key, const RunContext& context,
+         std::vector<Problem>& problems);
   SetRunResult run();
 
  private:
   void take(const Walked& found);
   Entry entry_of(const Walked& found, const std::optional<Entry>& base);
-  void read_file(const Walked& found, Entry& entry);
+  // False when it could not be read whole; `why` says it then.
+  bool read_file(const Walked& found, Entry& entry, std::string& why);
+  // In the place of what cannot be read, what the earlier point has of it. False when that has nothing.
+  bool carry_on(const Walked& found, Entry& entry);
+  void carry_below(const Walked& folder);
   // Another name of a file that this run has read: takes its content over. False when there is none like it.
   bool take_from_other_name(Entry& entry) const;
   void remember_name(const Entry& entry);
@@ -42,6 +50,7 @@ class SetRun {
   const Selection& selection_;
   FilesystemTable& filesystems_;
   Comparison* comparison_;
+  EarlierPoint* earlier_;
   ChunkSink& writer_;
   Observer& observer_;
   RunControl& control_;

@@ -75,8 +75,12 @@ void SetStore::save() {
   ChainChunks known(readers_of(chain_, plan_.needs.all));
   SetWriter writer(store_, identity_, plan_.master, naming, known, writer_options());
   open_base(known);
-  SetRun run(selection_, filesystems_, comparison_ ? &*comparison_ : nullptr, writer, plan_.naming, context_,
-             problems_);
+  std::optional<EarlierPoint> earlier;
+  std::function<bool(const Entry&)> there;
+  if (comparison_) there = [this](const Entry& entry) { return comparison_->content_is_there(entry); };
+  if (plan_.earlier) earlier.emplace(chain_, *plan_.earlier, writer, there);
+  SetRun run(selection_, filesystems_, comparison_ ? &*comparison_ : nullptr, earlier ? &*earlier : nullptr,
+             writer, plan_.naming, context_, problems_);
   SetRunResult result = run.run();
   if (!result.anything_read) {
     throw Error(ErrorKind::failed,
@@ -88,6 +92,7 @@ void SetStore::save() {
   context_.observer.phase_begins(Phase::sealing, {});
   write_records(writer, result);
   totals_ = result.totals;
+  carries_ = result.carries;
   totals_.new_bytes = writer.new_bytes();
   totals_.stored_bytes = finished_.stored_bytes;
 }
@@ -124,6 +129,7 @@ SealCore SetStore::core() const {
   facts.offset_seconds = offset_;
   facts.totals = totals_;
   facts.problems = problems_.size();
+  facts.carries = carries_;
   core.machine = session_.identity().machine;
   core.job_name = session_.identity().name;
   core.files = finished_.files;

@@ -19,6 +19,7 @@ struct SetPlan {
   std::vector<KeyEntry> keys;
   SecretKey naming;
   std::optional<Digest> previous;
+  std::optional<Sequence> earlier;  // the point that what cannot be read is carried on from
   Instant started;
 };
 
@@ -65,6 +66,7 @@ class SetStore {
   std::optional<PointReader> base_;
   std::optional<Comparison> comparison_;
   SetTotals totals_;
+  bool carries_ = false;
   SetWriter::Finished finished_;
   Root root_;
 };

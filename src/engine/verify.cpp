@@ -47,11 +47,16 @@ class Verification {
       check_one(set);
     }
     for (PointVerdict& verdict : result_.points) {
-      if (!verdict.facts || lacks_what_it_needs(verdict)) continue;
-      check_point(verdict);
-      if (history_ != nullptr && verdict.unreadable.empty()) remember(verdict);
+      if (verdict.facts && !lacks_what_it_needs(verdict)) check_point(verdict);
     }
     return std::move(result_);
+  }
+
+  // What was found, in the history.
+  void remember_all(const VerifyResult& result) {
+    for (const PointVerdict& verdict : result.points) {
+      if (verdict.facts && verdict.unreadable.empty()) remember(verdict);
+    }
   }
 
  private:
@@ -272,13 +277,34 @@ bool VerifyResult::good() const {
 VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
                          const Clock& clock, History* history, Observer& observer, RunControl& control) {
   Verification verification(store, std::move(sets), keys, request, clock, history, observer, control);
-  return verification.run();
+  VerifyResult result = verification.run();
+  if (history != nullptr) verification.remember_all(result);
+  return result;
+}
+
+// What a fold or a pruning takes away while it is looked for is no damage: the sets are read again then.
+static VerifyResult verify_current(LookSession& session, const VerifyRequest& request, const Clock& clock,
+                                   History* history, Observer& observer, RunControl& control) {
+  constexpr int tries = 4;
+  for (int attempt = 1;; ++attempt) {
+    Verification verification(session.store(), session.proved_sets(), session.keys(), request, clock, history,
+                              observer, control);
+    std::optional<VerifyResult> result;
+    try {
+      result = verification.run();
+    } catch (const Error&) {
+      if (attempt == tries || session.is_current()) throw;
+    }
+    bool sure = result && (result->good() || session.is_current());
+    if (sure && history != nullptr) verification.remember_all(*result);
+    if (sure || (result && attempt == tries)) return std::move(*result);
+    session.read_again();
+  }
 }
 
 VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
                     Observer& observer, RunControl& control) {
-  VerifyResult result = verify_sets(session.store(), session.proved_sets(), session.keys(), request, clock,
-                                    history, observer, control);
+  VerifyResult result = verify_current(session, request, clock, history, observer, control);
   result.findings = session.findings();
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);

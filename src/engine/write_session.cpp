@@ -15,13 +15,15 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
   request.note = [this](const std::string& text) { context_.observer.note(text); };
   request.control = &context_.control;
   lock_ = std::make_unique<JobLock>(store(), folder(), request);
+  // Another process of this home may have begun meanwhile: what it remembers counts.
+  reload_state();
   claim_job_folder(place(), *job(), state(), context_.machine, context_.clock);
   if (!own_state()) own_state().emplace();
   memory().job = identity().job;
   drive_ = &memory().use(destination().drive->id, destination().named);
   guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
   context_.control.set_after_pause([this] { guard_->check(); });
-  read_afresh();
+  read_again();
   const std::string in_drive = root() + "/" + folder();
   std::string others = others_may_write({root(), in_drive.substr(0, in_drive.rfind('/')), in_drive});
   if (!others.empty()) context_.observer.note(others);
@@ -30,6 +32,14 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
                            " does not say when names of files are on the drive: unplug it only after it was "
                            "ejected");
   tidy();
+}
+
+void WriteSession::reload_state() {
+  try {
+    if (std::optional<JobState> now = context_.home.load_state(own_job().name)) own_state() = std::move(now);
+  } catch (const Error&) {
+    // It was told of when it was read first.
+  }
 }
 
 WriteSession::~WriteSession() {
@@ -104,13 +114,29 @@ void WriteSession::accept_state() {
   save_memory();
 }
 
+// Everything that the folded set covers is there as it was: the covered sets are marked only after the check,
+// and until then the folded set is the one that goes.
+static bool still_whole(const FoundSet& folded) {
+  bool marked = std::any_of(folded.covered.begin(), folded.covered.end(),
+                            [](const SetFolder& folder) { return folder.removing; });
+  // The last of the range, and whatever it takes files over from; what lay between may have been pruned
+  // before.
+  bool last = std::any_of(folded.covered.begin(), folded.covered.end(), [&](const SetFolder& folder) {
+    return folder.sequence == folded.facts().sequence;
+  });
+  const std::vector<SealedFile>& files = folded.seal->core.files;
+  bool holds_all = std::all_of(files.begin(), files.end(), [&](const SealedFile& file) {
+    return file.set == folded.facts().set ||
+           std::find(folded.covers.begin(), folded.covers.end(), file.set) != folded.covers.end();
+  });
+  return !marked && last && holds_all;
+}
+
 void WriteSession::finish_folds() {
   const SetList before = list();
   for (const FoundSet& set : before) {
     if (!set.sealed() || set.covered.empty()) continue;
-    // The first covered set is marked only after the check; a seal that is missing proves nothing.
-    bool begun = std::any_of(set.covered.begin(), set.covered.end(),
-                             [](const SetFolder& folder) { return folder.removing; });
+    bool begun = !still_whole(set);
     std::string number = std::to_string(set.folder.sequence);
     try {
       SecretKey master = keys().unlock(set.seal->keys, set.facts().chain);

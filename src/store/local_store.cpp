@@ -174,6 +174,7 @@ class LocalWriter final : public StoreWriter {
 class LocalHold final : public StoreHold {
  public:
   explicit LocalHold(FileHandle folder) : folder_(std::move(folder)) {}
+  bool keeps_out() const override { return true; }
 
  private:
   FileHandle folder_;
@@ -280,8 +281,12 @@ class LocalStore final : public Store {
     FileHandle file = beneath(path, O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW, 0644);
     if (!file && errno == EEXIST) return false;
     if (!file) throw store_error("create", full(path), errno);
-    if (!write_full(file.get(), content) || fsync(file.get()) != 0)
-      throw store_error("write", full(path), errno);
+    if (!write_full(file.get(), content) || fsync(file.get()) != 0) {
+      int code = errno;
+      if (FileHandle parent = beneath(folder_of(path), O_PATH | O_DIRECTORY))
+        unlinkat(parent.get(), name_of(path).c_str(), 0);  // a file without content would say nothing
+      throw store_error("write", full(path), code);
+    }
     return true;
   }
 

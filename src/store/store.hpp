@@ -65,6 +65,8 @@ struct StoreTraits {
 class StoreHold {
  public:
   virtual ~StoreHold() = default;
+  // Whether it surely keeps every other process of this kernel out, in whatever container.
+  virtual bool keeps_out() const { return false; }
 };
 
 // Every call throws Error: full when there is no space, not_reachable when the same may work in a while,

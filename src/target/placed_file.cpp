@@ -145,6 +145,10 @@ int TemporaryFile::end() {
   return ends_in_hole_ && ftruncate(file_.get(), static_cast<off_t>(position_)) != 0 ? errno : 0;
 }
 
+int TemporaryFile::flush() {
+  return fsync(file_.get()) == 0 ? 0 : errno;
+}
+
 int TemporaryFile::close() {
   return file_.close();
 }

@@ -48,6 +48,7 @@ class TemporaryFile {
   // After EFBIG: bytes that surely fit into one file here, whole MiB, at least one.
   std::uint64_t largest();
   int end();    // of a regular file, at its full length; the handle stays open
+  int flush();  // of a regular file: its content is on the drive afterwards
   int close();  // of a regular file; no more calls on its handle
   // Renames to the placement's name. Without `replaces`, refuses with EEXIST when something is there.
   int place(const Placement& placement);

@@ -31,6 +31,14 @@ TargetFolder::TargetFolder(const std::string& path) : path_(path) {
   if (!root_) throw system_error("open the folder", path, errno);
 }
 
+void TargetFolder::flush(bool everywhere) {
+  if (everywhere) {
+    sync();
+  } else if (syncfs(root_.get()) != 0 && errno != ENOSYS) {
+    throw system_error("be sure that what was restored is on the drive: flush", path_, errno);
+  }
+}
+
 std::string TargetFolder::describe(const TreePath& below) const {
   return printable(below.is_root() ? path_ : (path_ == "/" ? "" : path_) + "/" + below.joined());
 }

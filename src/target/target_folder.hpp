@@ -32,6 +32,8 @@ class TargetFolder {
   int folder(const TreePath& below, bool create, bool* created = nullptr);
   const std::string& path() const { return path_; }
   // For messages.
+  // Everything on its file system, or on all of them, is on the drive afterwards. Throws Error: failed.
+  void flush(bool everywhere);
   std::string describe(const TreePath& below) const;
 
  private:

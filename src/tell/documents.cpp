@@ -43,6 +43,7 @@ Json entry_json(const Entry& entry) {
   json["group-number"] = entry.group;
   if (entry.type == EntryType::symlink) put_path(json, "target", entry.link_target);
   if (entry.incomplete) json["incomplete"] = true;
+  if (entry.carried_from) json["carried-from"] = utc_text(*entry.carried_from);
   if (entry.changed_while_read) json["changed-while-read"] = true;
   return json;
 }

@@ -126,9 +126,10 @@ class Set:
         self.core = sections["core"]
         first, last = self.core["covers"]
         need(last == self.core["sequence"] and 1 <= first <= last, "the range covered")
-        need(self.core["format"] == 1 and set(self.core["requires"]) <= {"fold-1", "needs-1"}, "format and features")
+        need(self.core["format"] == 1 and set(self.core["requires"]) <= {"fold-1", "needs-1", "carry-1"}, "format and features")
         need(("fold-1" in self.core["requires"]) == (first < last), "the mark of a folded set")
         self.follow = "needs-1" in self.core["requires"]
+        self.carries = "carry-1" in self.core["requires"]
         self.id, self.chain, self.job = (bytes.fromhex(self.core[name]) for name in ("set", "chain", "job"))
         self.master = master_key(sections["envelope"]["keys"], self.chain, passphrase)
         for name, before, auth in auths:
@@ -294,7 +295,7 @@ class Point:
     def entry(self, page, path):
         entry = {"path": path, "type": page.u8(), "flags": page.varint(), "mode": page.varint(), "owner": page.varint(), "group": page.varint(),
                  "owner-name": page.bytes(), "group-name": page.bytes()}
-        need(entry["flags"] < 128 and 1 <= entry["type"] <= 8, "flags and type")
+        need(entry["flags"] < 256 and (self.carries or entry["flags"] < 128) and 1 <= entry["type"] <= 8, "flags and type")
         for name in ("modified", "changed"):
             entry[name] = page.signed() * 10**9 + page.varint()
         entry["size"], entry["filesystem"], entry["inode"] = page.varint(), page.varint(), page.varint()
@@ -312,6 +313,8 @@ class Point:
             attributes = [(chunk.bytes(), chunk.bytes()) for _ in range(chunk.varint())]
             chunk.end()
         entry["attributes"] = attributes
+        if entry["flags"] & 128:
+            entry["carried-from"] = page.signed() * 10**9 + page.varint()
         return entry
 
     def content_list(self, source, length):

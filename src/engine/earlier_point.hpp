@@ -1,0 +1,40 @@
+// What an earlier point holds of what cannot be read now: the new set carries it on, marked with its date, so
+// that the last content that could be read does not go with the last point that holds it.
+#pragma once
+
+#include <functional>
+
+#include "archive/catalog_reader.hpp"
+#include "archive/chain_reader.hpp"
+
+namespace kestrum {
+
+class EarlierPoint {
+ public:
+  // `there`: whether a new set may refer to the content of an entry; none: it is of another chain, and its
+  // content is put anew. Opened at the first question. References must outlive this.
+  EarlierPoint(ChainReader& chain, Sequence point, ChunkSink& writer,
+               std::function<bool(const Entry&)> there);
+
+  // The file or link of that path, marked; nothing when it is not there, or its content was never whole, or
+  // does not read any more. `filesystem`: its ordinal now.
+  std::optional<Entry> leaf(const TreePath& path, std::uint32_t filesystem);
+  // The same for everything below a folder, in order.
+  void below(const TreePath& folder, std::uint32_t filesystem, const std::function<void(const Entry&)>& take);
+  Instant started() const { return started_; }
+
+ private:
+  bool open();
+  std::optional<Entry> carried(Entry entry, std::uint32_t filesystem);
+  void put_anew(Entry& entry);
+
+  ChainReader& chain_;
+  Sequence sequence_;
+  ChunkSink& writer_;
+  std::function<bool(const Entry&)> there_;
+  bool tried_ = false;
+  std::optional<PointReader> point_;
+  Instant started_;
+};
+
+}  // namespace kestrum

@@ -94,6 +94,9 @@ TreePath read_path(ByteReader& in, const std::string& previous) {
   joined.reserve(shared + rest.size());
   joined.append(previous, 0, shared);
   joined += rest;
+  bool deep = joined.size() > most_path_levels &&
+              static_cast<std::size_t>(std::count(joined.begin(), joined.end(), '/')) >= most_path_levels;
+  if (deep) throw damage("a path in the catalog has more levels than one can have");
   std::optional<TreePath> path = TreePath::continued(std::move(joined), shared);
   if (!path) throw damage("a path in the catalog is none");
   return std::move(*path);

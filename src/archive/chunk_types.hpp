@@ -54,6 +54,8 @@ inline constexpr std::uint64_t chunk = 8u << 20;
 inline constexpr std::uint64_t chunks_per_frame = 65536;
 inline constexpr std::uint64_t page = 64u << 10;
 inline constexpr std::uint64_t levels = 16;
+// Stretches of one file, in all its lists: sixteen TiB in the smallest pieces that files are cut into.
+inline constexpr std::uint64_t content_items = 1u << 26;
 inline constexpr std::uint64_t path = 1u << 20;
 inline constexpr std::uint64_t fence = 256u << 20;
 inline constexpr std::uint64_t seal_file = 16u << 20;

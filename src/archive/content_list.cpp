@@ -15,11 +15,12 @@ bool is_boundary(const ContentItem& item) {
   return item.name.bytes[31] % 64 == 0;
 }
 
-void walk_level(const ContentList& list, ChunkSource& source, unsigned depth,
+void walk_level(const ContentList& list, ChunkSource& source, unsigned depth, std::uint64_t& seen,
                 const std::function<void(const ContentItem&)>& item,
                 const std::function<void(const ContentItem&)>& on_list) {
   if (depth > limits::levels) throw damage("a content list is nested too deeply");
   for (const ContentItem& one : list) {
+    if (++seen > limits::content_items) throw damage("a content list has more items than a file can have");
     if (one.kind != ItemKind::list) {
       if (item) item(one);
       continue;
@@ -29,13 +30,14 @@ void walk_level(const ContentList& list, ChunkSource& source, unsigned depth,
     ByteReader in(chunk);
     ContentList below = read_content_list(in, one.length);
     in.expect_end();
-    walk_level(below, source, depth + 1, item, on_list);
+    walk_level(below, source, depth + 1, seen, item, on_list);
   }
 }
 
 }  // namespace
 
 void ContentListBuilder::add(const ContentItem& item) {
+  ++count_;
   add_at(0, item);
 }
 
@@ -74,7 +76,8 @@ ContentList ContentListBuilder::finish() {
 void walk_content(const ContentList& list, ChunkSource& source,
                   const std::function<void(const ContentItem&)>& item,
                   const std::function<void(const ContentItem&)>& on_list) {
-  walk_level(list, source, 0, item, on_list);
+  std::uint64_t seen = 0;
+  walk_level(list, source, 0, seen, item, on_list);
 }
 
 }  // namespace kestrum

@@ -15,6 +15,8 @@ class ContentListBuilder {
   explicit ContentListBuilder(ChunkSink& sink) : sink_(sink) {}
   void add(const ContentItem& item);
   ContentList finish();
+  // Added so far; a reader takes no more than limits::content_items.
+  std::uint64_t count() const { return count_; }
 
  private:
   struct Level {
@@ -25,6 +27,7 @@ class ContentListBuilder {
   void flush(std::size_t level);
   ChunkSink& sink_;
   std::vector<Level> levels_;
+  std::uint64_t count_ = 0;
 };
 
 // Calls `item` for every data chunk and hole in order, and `list` for each list chunk before it is read;

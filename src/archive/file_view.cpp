@@ -8,6 +8,7 @@ namespace kestrum {
 
 struct FileView::Range {
   std::uint64_t begin = 0, end = 0;
+  std::uint64_t& seen;
   const std::function<void(std::uint64_t, ByteView)>& use;
 };
 
@@ -25,6 +26,8 @@ std::shared_ptr<const ContentList> FileView::list_below(const ContentItem& item,
 
 void FileView::walk(const ContentList& list, std::uint64_t at, std::size_t depth, const Range& range) {
   for (const ContentItem& item : list) {
+    if (++range.seen > limits::content_items)
+      throw damage("a content list has more items than a file can have");
     std::uint64_t begin = std::max(at, range.begin), end = std::min(at + item.length, range.end);
     if (begin < end && item.kind == ItemKind::list) {
       walk(*list_below(item, depth), at, depth + 1, range);
@@ -44,7 +47,8 @@ void FileView::walk(const ContentList& list, std::uint64_t at, std::size_t depth
 void FileView::each(std::uint64_t offset, std::uint64_t length,
                     const std::function<void(std::uint64_t, ByteView)>& use) {
   if (offset >= size()) return;
-  walk(entry_.content, 0, 0, {offset, offset + std::min(length, size() - offset), use});
+  std::uint64_t seen = 0;
+  walk(entry_.content, 0, 0, {offset, offset + std::min(length, size() - offset), seen, use});
 }
 
 std::size_t FileView::read_at(std::uint64_t offset, std::span<std::uint8_t> out) {

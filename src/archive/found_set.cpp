@@ -80,6 +80,8 @@ bool supersedes(const SetFacts& folded, const SetFacts& other) {
 std::optional<FoundSet> read_set(const Store& store, const SetFolder& folder, const Id& job) {
   FoundSet found;
   found.folder = folder;
+  // Marks are put on names of ours only: anything else that has one is a copy that somebody made.
+  if (!folder.named_by_rule && (folder.unfinished || folder.removing)) return std::nullopt;
   if (folder.removing) return found;
   SealPair seals(store, found, job);
   seals.read();

@@ -1,9 +1,11 @@
 #include "base/file_handle.hpp"
 
 #include <fcntl.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstdio>
 #include <cstdlib>
@@ -155,6 +157,13 @@ FileHandle scratch_file(const std::string& folder) {
   if (!file) throw system_error("create a scratch file in", folder, errno);
   unlink(name.c_str());
   return file;
+}
+
+std::size_t open_files_share(std::size_t most) {
+  constexpr std::size_t least = 8;
+  rlimit limit{};
+  if (getrlimit(RLIMIT_NOFILE, &limit) != 0) return least;
+  return std::clamp<std::size_t>(limit.rlim_cur / 4, least, most);
 }
 
 }  // namespace kestrum

@@ -18,7 +18,8 @@ std::optional<TreePath> TreePath::parse(std::string_view text) {
   for (const std::string& part : split(text, '/')) {
     if (part.empty() || part == ".") continue;
     if (!valid_component(part)) return std::nullopt;
-    path = path.child(part);
+    if (!path.joined_.empty()) path.joined_ += '/';
+    path.joined_ += part;
   }
   return path;
 }

@@ -9,6 +9,10 @@
 
 namespace kestrum {
 
+// Of any path that is saved: levels, and bytes joined (docs/FORMAT.md section 1).
+inline constexpr std::size_t most_path_levels = 10000;
+inline constexpr std::size_t most_path_bytes = 1u << 20;
+
 // Always absolute on its machine; the root folder has no components. Kept joined by '/' without a leading
 // one. The order is component by component, unsigned bytes, a prefix first: the order of a catalog.
 class TreePath {

@@ -1,5 +1,7 @@
 #include "engine/file_saver.hpp"
 
+#include <cerrno>
+
 #include "archive/content_list.hpp"
 #include "base/error.hpp"
 
@@ -56,6 +58,11 @@ FileSaver::Saved FileSaver::save(FileReader& file) {
     saved.short_by_change = saved.code == 0;
   }
   saved.content = list.finish();
+  // Leaves a margin for the lists themselves, which a reader counts too.
+  if (list.count() > limits::content_items - limits::content_items / 64) {
+    saved.code = EFBIG;
+    saved.content = {ContentItem{ItemKind::hole, size, {}, 0, 0}};
+  }
   return saved;
 }
 

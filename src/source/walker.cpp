@@ -199,6 +199,14 @@ bool Walker::start_source() {
 }
 
 void Walker::enter() {
+  // What is in it could not be read back.
+  const std::string& joined = now_.path.joined();
+  constexpr std::size_t longest_name = 256;
+  if (joined.size() + longest_name > most_path_bytes ||
+      (joined.size() > most_path_levels && static_cast<std::size_t>(std::count(joined.begin(), joined.end(), '/')) +
+                                                   2 > most_path_levels))
+    return problem(now_.path, "look into", "it lies deeper than can be saved: " +
+                                               std::to_string(most_path_levels) + " folders at most");
   Folder folder;
   folder.path = now_.path;
   folder.handle = now_.own;
@@ -210,7 +218,7 @@ void Walker::enter() {
     folder.unshown->above_source = true;
   }
   if (!list(folder)) return;
-  if (stack_.size() >= open_folders) stack_[stack_.size() - open_folders].handle.reset();
+  if (stack_.size() >= open_folders_) stack_[stack_.size() - open_folders_].handle.reset();
   stack_.push_back(std::move(folder));
 }
 

@@ -53,7 +53,7 @@ class Walker {
 
  private:
   // Deep trees: only so many folders are open at once; others are found again through "..".
-  static constexpr std::size_t open_folders = 128;
+  const std::size_t open_folders_ = open_files_share(128);
   struct Folder {
     TreePath path;
     std::shared_ptr<const FileHandle> handle;

@@ -1,7 +1,6 @@
 #include <dirent.h>
 #include <fcntl.h>
 #include <sys/file.h>
-#include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 #include <unistd.h>
@@ -32,12 +31,6 @@ namespace {
 class OpenFiles {
  public:
   using Open = std::function<FileHandle()>;
-
-  OpenFiles() {
-    rlimit limit{};
-    // A quarter: folders that are walked, volumes that are written, the ledger need some too.
-    if (getrlimit(RLIMIT_NOFILE, &limit) == 0) most_ = std::clamp<std::size_t>(limit.rlim_cur / 4, 8, 256);
-  }
 
   std::shared_ptr<const FileHandle> get(const void* reader, const Open& open) {
     {
@@ -83,7 +76,7 @@ class OpenFiles {
     const void* reader;
     std::shared_ptr<const FileHandle> file;  // closed when nobody reads from it any more
   };
-  std::size_t most_ = 64;
+  const std::size_t most_ = open_files_share(256);
   std::mutex mutex_;
   std::list<OpenFile> files_;  // the one used last is the first
   std::unordered_map<const void*, std::list<OpenFile>::iterator> by_reader_;

@@ -65,7 +65,7 @@ int TargetFolder::folder(const TreePath& below, bool create, bool* created) {
     }
     if (!handle) throw system_error("open the folder", describe(at), errno);
     chain_.push_back({at, std::move(handle)});
-    if (chain_.size() > open_limit) chain_.pop_front();
+    if (chain_.size() > open_limit_) chain_.pop_front();
   }
   return chain_.empty() ? root_.get() : chain_.back().handle.get();
 }

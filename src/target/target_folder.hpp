@@ -42,7 +42,7 @@ class TargetFolder {
     FileHandle handle;
   };
   // A restore goes through folders in order: the chain of the last one is kept open, up to a limit.
-  static constexpr std::size_t open_limit = 64;
+  const std::size_t open_limit_ = open_files_share(64);
   std::string path_;
   FileHandle root_;
   std::list<Open> chain_;

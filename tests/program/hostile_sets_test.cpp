@@ -281,7 +281,7 @@ TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
     SCOPED_TRACE(hostile.name);
     Desk desk;
     write_file(desk.source() + "/ringing.csv", "ours");
-    desk.define();
+    desk.define({}, number % 4 == 0);  // deriving a key takes its time; what is clear is the easier prey
     ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
     write_file(desk.folder / "canary/file", "untouched");
     {

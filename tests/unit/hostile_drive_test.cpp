@@ -4,6 +4,10 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <atomic>
+#include <thread>
+
+#include "archive/set_folder.hpp"
 #include "base/exit_codes.hpp"
 #include "engine/status.hpp"
 #include "support/forged_set.hpp"
@@ -259,6 +263,94 @@ TEST_F(HostileDrive, AMixOfStatesIsNoticed) {
   bench_.moved = false;
   EXPECT_TRUE(findings().empty());
   bench_.run_good();
+}
+
+// Links in the place of the job's folder, a set's folder, a file: none is gone through, by root least of all.
+TEST_F(HostileDrive, NoLinkIsFollowed) {
+  std::string outside = folder_ / "outside";
+  fs::create_directories(outside);
+  write_file(outside + "/letter", "not ours");
+  chmod(outside.c_str(), 0755);
+  std::string job = bench_.drive() + "/" + job_folder();
+  fs::rename(job, folder_ / "aside");
+  fs::create_directory_symlink(outside, job);
+  Snapshot before = take_snapshot(outside);
+  RunOutcome outcome = bench_.run();
+  EXPECT_TRUE(outcome.error);
+  EXPECT_EQ(compare_snapshots(before, take_snapshot(outside)), "") << "written into, or its mode changed";
+
+  fs::remove(job);
+  fs::rename(folder_ / "aside", job);
+  std::string set = bench_.set_folder(1);
+  fs::rename(set, folder_ / "first");
+  fs::create_directory_symlink(outside, set);
+  bench_.set_keep("points = \"2 points\"");
+  bench_.run();
+  EXPECT_EQ(compare_snapshots(before, take_snapshot(outside)), "");
+}
+
+// While a set is removed somebody puts a link to another folder in its place, again and again.
+TEST(LinkRaces, NothingOutsideIsRemoved) {
+  for (int round = 0; round < 60; ++round) {
+    TempFolder folder;
+    std::string set = folder / "drive/job/000001_2027-01-01_00-00_full", outside = folder / "outside";
+    for (int i = 0; i < 60; ++i) {
+      write_file(set + "/data-" + std::to_string(i) + ".kvol", "x");
+      write_file(outside + "/data-" + std::to_string(i) + ".kvol", "not ours");
+    }
+    std::unique_ptr<Store> store = open_local_store(folder / "drive");
+    std::atomic<bool> stop{false};
+    std::jthread swapper([&] {
+      for (const char* mark : {"", ".removing"}) {
+        std::string at = set + mark;
+        usleep(static_cast<useconds_t>(round * 7));
+        if (rename(at.c_str(), (folder / "drive/job/aside").c_str()) != 0) continue;
+        if (symlink(outside.c_str(), at.c_str()) != 0) return;
+        while (!stop) usleep(50);
+        return;
+      }
+    });
+    try {
+      remove_set_folder(*store, *parse_set_folder("job", "000001_2027-01-01_00-00_full"));
+    } catch (const Error&) {
+      // It may say that it could not.
+    }
+    stop = true;
+    swapper.join();
+    std::size_t left = 0;
+    for (const auto& entry : fs::directory_iterator(outside)) left += entry.is_regular_file() ? 1 : 0;
+    ASSERT_EQ(left, 60u) << round;
+  }
+}
+
+// What is beside the sets, or in their folders, and is none: noted, left alone, in nobody's way.
+TEST_F(HostileDrive, ForeignFoldersStopNothing) {
+  std::string job = bench_.drive() + "/" + job_folder();
+  for (const char* name : {"/lost+found", "/2147483647_x", "/000009_", "/notes"})
+    write_file(job + name + "/file", "somebody else's");
+  std::string copy = bench_.set_folder(2) + " (copy).unfinished";
+  fs::copy(bench_.set_folder(2), copy, fs::copy_options::recursive);
+  write_file(bench_.set_folder(1) + "/lost+found/file", "of the drive");
+  write_file(bench_.source() + "/ringing.csv", "three");
+  EXPECT_EQ(bench_.run_good(), 3);
+  EXPECT_EQ(bench_.points(), (std::vector<Sequence>{1, 2, 3}));
+  EXPECT_TRUE(bench_.verified().good());
+  PointsResult result = list_points(bench_.subject(), nullptr);
+  EXPECT_TRUE(result.findings.empty());
+  EXPECT_EQ(result.notes.size(), 5u);
+  // A set is removed around what is not its own.
+  bench_.set_keep("points = \"2 points\"");
+  write_file(bench_.source() + "/ringing.csv", "four");
+  bench_.run_good(Kind::full);
+  bench_.run_good(Kind::full);
+  EXPECT_FALSE(bench_.points().empty());
+  for (const std::string& kept : {job + "/lost+found/file", job + "/2147483647_x/file", copy + "/seal.json"})
+    EXPECT_TRUE(fs::exists(kept)) << kept;
+  bool left = false;
+  for (const auto& entry : fs::recursive_directory_iterator(job))
+    left = left || (entry.path().filename() == "file" && read_file(entry.path()) == "of the drive");
+  EXPECT_TRUE(left);
+  EXPECT_EQ(bench_.run().entry.result, RunResult::done);
 }
 
 // A job that was clear before: its points stay and count, under a naming key that nothing encrypted uses.

@@ -143,10 +143,30 @@ void JobRun::work(WriteSession& session, const Selection& selection) {
   session.finish_folds();
   make_point(session, selection, fit);
   keep_up(fit.upkeep());
+  tell_incomplete(session);
   if (session.memory_trouble())
     problem(context_.home.state_file(job_.name), "remember which drive is the job's",
             std::string(session.memory_trouble()->what()) +
                 "; until that is mended, a wrong drive in its place is not noticed");
+}
+
+// A run that says nothing is all right; a point that cannot be restored is not.
+void JobRun::tell_incomplete(const WriteSession& session) {
+  std::set<Sequence> points, lacking;
+  for (const FoundSet& set : session.sets()) {
+    if (!set.sealed()) continue;
+    for (const SetNeed& need : set.facts().needs) {
+      if (session.sets().meeting(need, set.facts().chain) != nullptr) continue;
+      points.insert(set.folder.sequence);
+      lacking.insert(need.sequence);
+    }
+  }
+  if (points.empty()) return;
+  auto listed = [](const std::set<Sequence>& some) { return sequences_text({some.begin(), some.end()}); };
+  problem(session.root(), "restore everything from",
+          (points.size() == 1 ? "point " : "points ") + listed(points) + ", which " +
+              (points.size() == 1 ? "needs" : "need") + (lacking.size() == 1 ? " set " : " sets ") +
+              listed(lacking) + ": not there, or not valid");
 }
 
 // Once a drive has proved who it is, a run goes on: an unattended refusal would help nobody.

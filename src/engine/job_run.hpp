@@ -36,6 +36,7 @@ class JobRun {
   void finish(WriteSession& session, const StoredSet& stored);
   void read_back(WriteSession& session, const FoundSet& set);
   void keep_up(Upkeep& upkeep);
+  void tell_incomplete(const WriteSession& session);
   void tell_upkeep(const UpkeepResult& result, const std::string& why);
   void problem(const std::string& path, const std::string& operation, const std::string& reason);
   void note(const std::string& text) { observer_.note(text); }

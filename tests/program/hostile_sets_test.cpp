@@ -5,6 +5,8 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <cstdlib>
+#include <iostream>
 
 #include "archive/content_list.hpp"
 #include "program/desk.hpp"
@@ -143,7 +145,7 @@ std::vector<Hostile> all_hostile() {
           });
   for (std::size_t levels : {300u, 9000u, 100000u})
     add("a path of " + std::to_string(levels) + " levels", [levels](Desk&, ForgedSet& set) {
-      set.entries.push_back(forged_file("/srv" + deep_path(levels), "deep"));
+      set.entries = {forged_file("/srv" + deep_path(levels), "deep")};
     });
   add("many needs", [](Desk&, ForgedSet& set) {
     for (Sequence i = 0; i < 100000; ++i) set.facts.needs.push_back({i + 10, random_id()});
@@ -249,9 +251,9 @@ std::vector<Hostile> all_hostile() {
     fs::remove(desk.drive() + "/drive.json");
     fs::create_symlink("/etc/passwd", desk.drive() + "/drive.json");
   });
-  beside("a lock that is empty", [](Desk& desk) { write_file(desk.job_folder() + "/lock.json", ""); });
+  beside("a lock that is empty", [](Desk& desk) { write_file(desk.job_folder() + "/lock", ""); });
   beside("a lock with escapes", [](Desk& desk) {
-    write_file(desk.job_folder() + "/lock.json",
+    write_file(desk.job_folder() + "/lock",
                R"({"machine":"\u001b[31mtern","boot":"x","pid":1,"start":"1","token":"00ff"})");
   });
   return all;
@@ -276,9 +278,15 @@ void give_away(Desk& desk) {
 TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
   bool as_root = GetParam();
   if (geteuid() != 0) GTEST_SKIP() << "another user's part needs root";
-  int number = 0;
+  // A third of them for each user, KESTRUM_HOSTILE=all of them in the long tier.
+  const bool everything = std::getenv("KESTRUM_HOSTILE") != nullptr;
+  int number = 0, done = 0;
+  double slowest = 0;
   for (const Hostile& hostile : all_hostile()) {
+    ++number;
+    if (!everything && number % 3 != (as_root ? 0 : 1)) continue;
     SCOPED_TRACE(hostile.name);
+    ++done;
     Desk desk;
     write_file(desk.source() + "/ringing.csv", "ours");
     desk.define({}, number % 4 == 0);  // deriving a key takes its time; what is clear is the easier prey
@@ -298,11 +306,11 @@ TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
       forge(*store, "skerry-1/wardens", set);
     }
     if (hostile.after) hostile.after(desk);
-    Snapshot canary = take_snapshot(desk.folder / "canary");
     std::string out = desk.folder / "out";
     fs::create_directories(out);
     std::string planted = desk.set_folder(7);
     if (!as_root) give_away(desk);
+    Snapshot canary = take_snapshot(desk.folder / "canary");
     const std::vector<std::vector<std::string>> verbs{
         {"points", "wardens"},
         {"points", desk.drive(), "--json"},
@@ -340,16 +348,17 @@ TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
       EXPECT_GE(ran.exit, 0) << "ended by a signal: " << ran.err;
       EXPECT_LE(ran.exit, 11) << ran.err;
       EXPECT_EQ(ran.err.find("unexpected"), std::string::npos) << ran.err;
-      EXPECT_LT(seconds, 60) << "not a bound of speed: it would never end";
+      slowest = std::max(slowest, seconds);
+      EXPECT_LT(seconds, 200) << "not a bound of speed: it would never end";
       EXPECT_EQ(raw_bytes(ran.out), "");
       EXPECT_EQ(raw_bytes(ran.err), "");
     }
     EXPECT_EQ(compare_snapshots(canary, take_snapshot(desk.folder / "canary")), "");
-    // The owner's own point comes back, unless the hostile thing has taken it.
-    ++number;
     if (HasFailure()) return;
   }
   EXPECT_GE(number, 60);
+  std::cout << done << " of " << number << " hostile sets through 17 commands each, as "
+            << (as_root ? "root" : "an ordinary user") << "; the longest command took " << slowest << " s\n";
 }
 
 INSTANTIATE_TEST_SUITE_P(Users, HostileSets, testing::Values(true, false),

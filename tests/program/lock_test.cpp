@@ -7,8 +7,10 @@
 
 #include <atomic>
 #include <chrono>
+#include <fstream>
 #include <thread>
 
+#include "archive/job_folder.hpp"
 #include "engine/job_lock.hpp"
 #include "program/desk.hpp"
 #include "support/memory_store.hpp"
@@ -330,6 +332,70 @@ TEST(LockFights, RunsStartedTogetherMakeTheirPointOrSayBusy) {
       << desk({"points", "wardens"}).out << desk({"history", "wardens"}).out;
   for (const auto& entry : fs::directory_iterator(desk.job_folder()))
     EXPECT_FALSE(entry.path().filename().string().ends_with(".unfinished"));
+}
+
+// A lock file as its holder wrote it.
+std::string lock_text(const std::string& machine, const std::string& machine_id, const std::string& boot,
+                      const std::string& processes) {
+  return "{\"machine\":\"" + machine + "\",\"machine-id\":\"" + machine_id + "\",\"boot\":\"" + boot +
+         "\",\"processes\":\"" + processes + "\",\"pid\":1,\"start\":\"1\",\"token\":\"00112233\"}\n";
+}
+
+class LockOf : public testing::Test {
+ protected:
+  LockOf() {
+    store_ = open_local_store(folder_ / "");
+    store_->make_folders("job");
+    request_.machine = "skerry-1";
+    request_.timing = {std::chrono::milliseconds(50), std::chrono::milliseconds(300)};
+    std::ifstream("/proc/sys/kernel/random/boot_id") >> boot_;
+    std::ifstream("/etc/machine-id") >> id_;
+  }
+  std::optional<ErrorKind> take(const std::string& text) {
+    write_file((folder_ / "job/") + lock_name, text);
+    try {
+      JobLock lock(*store_, "job", request_);
+      lock.check();
+      return std::nullopt;
+    } catch (const Error& error) {
+      return error.kind();
+    }
+  }
+  TempFolder folder_;
+  std::unique_ptr<Store> store_;
+  LockRequest request_;
+  std::string boot_, id_;
+};
+
+TEST_F(LockOf, AContainerIsToldByTheKernel) {
+  // Process 1 is there, in our numbers; in those of the container that wrote this it is another. The kernel's own
+  // lock on the folder is free: it has ended.
+  EXPECT_EQ(take(lock_text("skerry-1", id_, boot_, "pid:[1]")), std::nullopt);
+}
+
+TEST_F(LockOf, AMachineOfTheSameNameIsAnother) {
+  EXPECT_EQ(take(lock_text("skerry-1", "0123456789abcdef", "another boot", "")), ErrorKind::busy);
+  EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), std::nullopt) << "ours, before it was started again";
+}
+
+TEST_F(LockOf, ACloneIsToldByItsHeartbeat) {
+  request_.shared = true;
+  std::jthread clone([this](std::stop_token stop) {
+    for (int beat = 0; !stop.stop_requested(); ++beat) {
+      write_file((folder_ / "job/") + lock_name + ".beat-00112233", std::to_string(beat));
+      std::this_thread::sleep_for(std::chrono::milliseconds(20));
+    }
+  });
+  std::this_thread::sleep_for(std::chrono::milliseconds(50));
+  EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), ErrorKind::busy);
+  clone.request_stop();
+  clone.join();
+  EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), std::nullopt);
+}
+
+TEST_F(LockOf, AnEmptyOneIsNobodys) {
+  EXPECT_EQ(take(""), std::nullopt);
+  EXPECT_EQ(take("{\"machine\":"), std::nullopt);
 }
 
 }  // namespace

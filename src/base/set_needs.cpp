@@ -27,47 +27,75 @@ std::vector<std::size_t> SetNeeds::earlier(const SetFacts& start) const {
   return out;
 }
 
-// Marks in `in` what `start` needs. A chain of sets with one need each, which is nearly all there is, is gone
-// through without recursion.
-void SetNeeds::collect(const SetFacts& start, std::vector<bool>& in, Closure& out) const {
-  std::vector<Sequence> without;
-  auto left_out = [&](Sequence sequence) {
-    return std::find(without.begin(), without.end(), sequence) != without.end();
-  };
-  auto miss = [&](const SetNeed& need) {
-    out.guessed = true;
-    bool known = std::any_of(out.missing.begin(), out.missing.end(),
-                             [&](const SetNeed& other) { return other.set == need.set; });
-    if (!known && !left_out(need.sequence)) out.missing.push_back(need);
-  };
-  const SetFacts* now = &start;
-  while (true) {
-    without.insert(without.end(), now->without.begin(), now->without.end());
-    if (!now->needs_follow || now->needs.size() != 1) break;
-    std::size_t met = meeting(now->needs[0], now->chain);
-    if (met == none) return miss(now->needs[0]);
-    if (!left_out(sets_[met]->sequence)) in[met] = true;
-    now = sets_[met];
-  }
-  for (const SetNeed& need : now->needs) {
-    std::size_t met = meeting(need, now->chain);
-    if (met == none) {
-      miss(need);
-      continue;
+namespace {
+
+// Follows needs. Seals are anybody's words: needs that go round, or branch without end, end here all the same.
+class Collector {
+ public:
+  Collector(const SetNeeds& needs, SetNeeds::Closure& out) : needs_(needs), out_(out) {}
+
+  // Marks in `in` what `start` needs. A chain of sets with one need each, which is nearly all there is, is gone
+  // through without recursion.
+  void collect(const SetFacts& start, std::vector<bool>& in) {
+    std::set<Sequence> without;
+    const SetFacts* now = &start;
+    while (true) {
+      without.insert(now->without.begin(), now->without.end());
+      if (!now->needs_follow || now->needs.size() != 1) break;
+      std::size_t met = earlier_one(now->needs[0], *now);
+      if (met == SetNeeds::none) return miss(now->needs[0], without);
+      if (!without.contains(needs_.facts(met).sequence)) in[met] = true;
+      now = &needs_.facts(met);
     }
-    std::vector<bool> below(sets_.size(), false);
-    below[met] = true;
-    if (now->needs_follow) collect(*sets_[met], below, out);
-    for (std::size_t i = 0; i < below.size(); ++i) {
-      if (below[i] && !left_out(sets_[i]->sequence)) in[i] = true;
+    for (const SetNeed& need : now->needs) {
+      if (++steps_ > most_steps) {
+        out_.guessed = true;
+        return;
+      }
+      std::size_t met = earlier_one(need, *now);
+      if (met == SetNeeds::none) {
+        miss(need, without);
+        continue;
+      }
+      if (!now->needs_follow) {
+        if (!without.contains(needs_.facts(met).sequence)) in[met] = true;
+        continue;
+      }
+      std::vector<bool> below(needs_.size(), false);
+      below[met] = true;
+      collect(needs_.facts(met), below);
+      for (std::size_t i = 0; i < below.size(); ++i) {
+        if (below[i] && !without.contains(needs_.facts(i).sequence)) in[i] = true;
+      }
     }
   }
-}
+
+ private:
+  // A writer only builds on what was there before.
+  std::size_t earlier_one(const SetNeed& need, const SetFacts& of) const {
+    std::size_t met = needs_.meeting(need, of.chain);
+    bool earlier = met != SetNeeds::none && needs_.facts(met).sequence < of.sequence;
+    return earlier ? met : SetNeeds::none;
+  }
+
+  void miss(const SetNeed& need, const std::set<Sequence>& without) {
+    out_.guessed = true;
+    if (!without.contains(need.sequence) && missed_.insert(need.set).second) out_.missing.push_back(need);
+  }
+
+  static constexpr std::size_t most_steps = 1u << 18;
+  const SetNeeds& needs_;
+  SetNeeds::Closure& out_;
+  std::set<Id> missed_;
+  std::size_t steps_ = 0;
+};
+
+}  // namespace
 
 SetNeeds::Closure SetNeeds::closure(const SetFacts& start) const {
   Closure out;
   std::vector<bool> in(sets_.size(), false);
-  collect(start, in, out);
+  Collector(*this, out).collect(start, in);
   if (out.guessed) {
     for (std::size_t i : earlier(start)) in[i] = true;
   }

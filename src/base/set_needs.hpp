@@ -21,8 +21,8 @@ class SetNeeds {
   struct Closure {
     std::vector<std::size_t> met;  // in order, without the set itself
     std::vector<SetNeed> missing;  // met by none
-    // Some set on the way is gone, and with it what it needed in turn: then all earlier sets of the chain are
-    // in `met`, which is more than enough.
+    // Some set on the way is gone, and with it what it needed in turn, or the needs are such as no writer
+    // leaves: then all earlier sets of the chain are in `met`, which is more than enough.
     bool guessed = false;
   };
   // All that a point needs besides its own set. `start`: a set that need not be among these.
@@ -33,7 +33,6 @@ class SetNeeds {
   void add_direct(std::size_t i, std::vector<std::size_t>& out) const;
 
  private:
-  void collect(const SetFacts& start, std::vector<bool>& in, Closure& out) const;
   std::vector<std::size_t> earlier(const SetFacts& start) const;
   std::vector<const SetFacts*> sets_;
 };

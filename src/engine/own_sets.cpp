@@ -186,7 +186,7 @@ void prove(SetList& sets, KeyRing& keys, const OwnRules& rules, KeysWanted wante
 }
 
 std::string not_ours_text(const FoundSet& set) {
-  return "set " + printable(set.folder.name) + " is left out: " + reason_text(*set.not_ours);
+  return "set " + printable(set.folder.name) + " does not count: " + reason_text(*set.not_ours);
 }
 
 Error not_ours_error(const FoundSet& set) {

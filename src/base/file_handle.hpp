@@ -48,8 +48,8 @@ void replace_file(const std::string& path, ByteView content, unsigned mode);
 // An unnamed scratch file in `folder` that vanishes with its handle.
 FileHandle scratch_file(const std::string& folder);
 
-// How many files one part of the program may keep open: a quarter of what this process may have, at least 8, at
-// most `most`.
+// How many files one part of the program may keep open: a quarter of what this process may have, at least 8,
+// at most `most`.
 std::size_t open_files_share(std::size_t most);
 
 }  // namespace kestrum

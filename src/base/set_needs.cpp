@@ -29,13 +29,14 @@ std::vector<std::size_t> SetNeeds::earlier(const SetFacts& start) const {
 
 namespace {
 
-// Follows needs. Seals are anybody's words: needs that go round, or branch without end, end here all the same.
+// Follows needs. Seals are anybody's words: needs that go round, or branch without end, end here all the
+// same.
 class Collector {
  public:
   Collector(const SetNeeds& needs, SetNeeds::Closure& out) : needs_(needs), out_(out) {}
 
-  // Marks in `in` what `start` needs. A chain of sets with one need each, which is nearly all there is, is gone
-  // through without recursion.
+  // Marks in `in` what `start` needs. A chain of sets with one need each, which is nearly all there is, is
+  // gone through without recursion.
   void collect(const SetFacts& start, std::vector<bool>& in) {
     std::set<Sequence> without;
     const SetFacts* now = &start;

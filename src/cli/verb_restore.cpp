@@ -68,9 +68,9 @@ void print_result(const RestoreResult& result, const RestoreRequest& request, co
   if (result.owners_kept_back)
     err("note: the files belong to you now; only root can give them back to their owners\n");
   if (result.unproved_kept_back)
-    err("note: owners, set-id bits and devices were left out, because anybody who could write the drive "
-        "could "
-        "have made this point: no key says who did; if you know better, add --with-owners\n");
+    err("note: owners, set-id bits and devices were left out: no key says who made this point, so anybody "
+        "who "
+        "could write the drive may have; if you know that nobody did, add --with-owners\n");
   if (result.problems.empty()) return;
   out("{}:\n", count_text(result.problems.size(), "problem"));
   for (const Problem& problem : result.problems) out("  {}\n", problem_text(problem));

@@ -49,7 +49,7 @@ class PrintedRow final : public RowListener {
     job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"));
     job_->context.emplace(run_context(environment_, job_->listeners));
     job_->context->same_disk = arguments_.has("same-disk");
-    job_->context->moved = arguments_.has("moved");
+    job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive")};
     job_->context->break_lock = arguments_.has("break-lock");
     return *job_->context;
   }
@@ -122,7 +122,9 @@ Verb run_verb() {
            {{"all", "", "every job of this machine"},
             kind_option,
             {"same-disk", "", "the destination may lie on the disk of the files, this time"},
-            {"moved", "", "the sets were copied to this drive for good: it becomes a drive of its own"},
+            {"moved", "",
+             "the sets were copied to this drive for good, or set back: the job goes on from what is there"},
+            {"new-drive", "", "this is another drive than before, and the job begins anew on it"},
             break_lock_option,
             {"quiet", "", "no progress, problems only"},
             json_option},

@@ -20,7 +20,7 @@ DestinationChoice choose(const Job& job, const RunContext& context) {
     // The run itself tells of it.
   }
   try {
-    return choose_destinations(job, state, context.machine, context.open_store, context.moved);
+    return choose_destinations(job, state, context.machine, context.open_store, context.meant);
   } catch (const Error& error) {
     DestinationChoice choice;
     choice.use = {job.destinations.at(0)};

@@ -62,7 +62,7 @@ std::string short_id(const Id& id) {
 }
 
 // A copy of a drive's content is not that drive: both would go on with the same numbers.
-void refuse_copies(Destination& destination, bool moved) {
+void refuse_copies(Destination& destination, DriveMeant meant) {
   if (!destination.drive || destination.drive->filesystem.empty()) return;
   const std::string& known = destination.drive->filesystem;
   FileHandle folder(open(destination.root.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
@@ -70,7 +70,7 @@ void refuse_copies(Destination& destination, bool moved) {
   const std::string& by_device = destination.facts.uuid;
   bool told = !by_kernel.empty() || !by_device.empty();
   if (!told || known == by_kernel || known == by_device) return;
-  if (moved) {
+  if (meant.anything()) {
     destination.moved = true;
     return;
   }
@@ -80,19 +80,23 @@ void refuse_copies(Destination& destination, bool moved) {
               "connect the drive itself; if the sets were moved here for good, run the job with --moved");
 }
 
-void refuse_other_drives(const Destination& destination, const std::optional<JobState>& state) {
+void refuse_other_drives(const Destination& destination, const std::optional<JobState>& state,
+                         DriveMeant meant) {
   const DriveState* known = state ? state->at(destination.named) : nullptr;
   bool own = state && destination.drive && state->drive(destination.drive->id) != nullptr;
-  if (known == nullptr || own) return;
+  if (known == nullptr || own || meant.new_drive) return;
   std::string shown = printable(destination.root);
   if (!destination.drive)
     not_there("the destination " + shown +
                   " is not the drive this job has written to: there is no drive.json in it",
-              "is the drive mounted? An empty mount point looks like this");
-  throw Error(ErrorKind::wrong_drive,
-              "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" +
-                  short_id(destination.drive->id) + "), the job has written to " + short_id(known->drive),
-              "connect the job's own drive; to begin anew on this one, define another job");
+              "is the drive mounted? An empty mount point looks like this; if it is a new drive, run the job "
+              "once with "
+              "--new-drive");
+  throw Error(
+      ErrorKind::wrong_drive,
+      "another drive is at " + shown + ": it is '" + printable(destination.drive->name) + "' (" +
+          short_id(destination.drive->id) + "), the job has written to " + short_id(known->drive),
+      "connect the job's own drive; if the job is to begin anew on this one, run it once with --new-drive");
 }
 
 }  // namespace
@@ -102,15 +106,15 @@ std::string usual_folder(const std::string& machine, const std::string& job) {
 }
 
 Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
-                             const std::string& machine, const OpenStore& open_store, bool moved) {
+                             const std::string& machine, const OpenStore& open_store, DriveMeant meant) {
   Destination destination{open_place(DestinationAddress::parse(named), open_store), named, {}, {}};
   struct stat root {};
   if (stat("/", &root) == 0 && FolderIdentity{root.st_dev, root.st_ino} == destination.folder_identity)
     not_there("the destination " + printable(destination.root) + " is the root of the system's own disk",
               "name a folder on another drive");
   prove_by_sets(destination, job, state, machine);
-  refuse_other_drives(destination, state);
-  refuse_copies(destination, moved);
+  refuse_other_drives(destination, state, meant);
+  refuse_copies(destination, meant);
   choose_folder(destination, job, state, machine);
   return destination;
 }
@@ -125,12 +129,12 @@ struct Connected {
 };
 
 std::vector<Connected> connected_of(const Job& job, const std::optional<JobState>& state,
-                                    const std::string& machine, const OpenStore& open_store, bool moved,
+                                    const std::string& machine, const OpenStore& open_store, DriveMeant meant,
                                     DestinationChoice& choice) {
   std::vector<Connected> there;
   for (const std::string& named : job.destinations) {
     try {
-      Destination found = find_destination(job, named, state, machine, open_store, moved);
+      Destination found = find_destination(job, named, state, machine, open_store, meant);
       Connected one{named, {}, found.root, {}};
       if (found.drive) one.drive = found.drive->id;
       if (const DriveState* known = state && found.drive ? state->drive(found.drive->id) : nullptr)
@@ -151,11 +155,12 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
 }  // namespace
 
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
-                                      const std::string& machine, const OpenStore& open_store, bool moved) {
+                                      const std::string& machine, const OpenStore& open_store,
+                                      DriveMeant meant) {
   DestinationChoice choice;
   choice.use = {job.destinations.at(0)};
   if (job.destinations.size() == 1) return choice;
-  std::vector<Connected> there = connected_of(job, state, machine, open_store, moved, choice);
+  std::vector<Connected> there = connected_of(job, state, machine, open_store, meant, choice);
   if (there.empty()) {
     if (choice.trouble->kind() == ErrorKind::no_destination)
       choice.trouble = Error(ErrorKind::no_destination,

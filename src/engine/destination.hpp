@@ -16,11 +16,11 @@ struct Destination : OpenedPlace {
   bool moved = false;                   // the sets were brought to another drive; it becomes one of its own
 };
 
-// Looks, writes nothing. `named`: one of the job's. `state`: what home remembers of the job. `moved`: a
-// person says that the sets were copied to another drive. Throws Error: no_destination, wrong_drive.
+// Looks, writes nothing. `named`: one of the job's. `state`: what home remembers of the job. Throws Error:
+// no_destination, wrong_drive.
 Destination find_destination(const Job& job, const std::string& named, const std::optional<JobState>& state,
                              const std::string& machine, const OpenStore& open_store = open_local_store,
-                             bool moved = false);
+                             DriveMeant meant = {});
 
 // Which of its destinations a run of the job writes to.
 struct DestinationChoice {
@@ -31,7 +31,7 @@ struct DestinationChoice {
 };
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
                                       const std::string& machine,
-                                      const OpenStore& open_store = open_local_store, bool moved = false);
+                                      const OpenStore& open_store = open_local_store, DriveMeant meant = {});
 
 // None of the job's destinations is saved by it, whichever is written to.
 void exclude_destinations(const Job& job, Selection& selection);

@@ -225,7 +225,7 @@ void JobRun::look_over(WriteSession& session) {
 void JobRun::accept_or_refuse(WriteSession& session) {
   std::string older = session.older_state();
   if (older.empty()) return;
-  if (!context_.moved)
+  if (!context_.meant.anything())
     throw Error(ErrorKind::wrong_drive, older,
                 "look at the drive: was it copied, set back, or changed by somebody? To go on from what it "
                 "shows now: kestrum run " +

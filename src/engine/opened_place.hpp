@@ -13,6 +13,13 @@ namespace kestrum {
 
 using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
 
+// What a person says of a drive that is not as this machine remembers it.
+struct DriveMeant {
+  bool moved = false;      // the sets were brought here for good, or set back: the job goes on from them
+  bool new_drive = false;  // it is another drive than before, and the job begins on it
+  bool anything() const { return moved || new_drive; }
+};
+
 struct OpenedPlace {
   std::string root;  // where it is on this machine
   DriveFacts facts;

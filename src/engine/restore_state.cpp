@@ -1,6 +1,7 @@
 #include "engine/restore_state.hpp"
 
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
@@ -114,8 +115,10 @@ void RestoreState::apply(const Entry& entry, const TargetObject& object) {
   }
   if (!trusts()) hold_back(attributes);
   AttributeResult applied = apply_attributes(object, attributes, owners_);
-  result.unproved_kept_back = result.unproved_kept_back || (!trusts() && applied.owner_kept_back);
-  result.owners_kept_back = result.owners_kept_back || (trusts() && applied.owner_kept_back);
+  // Who is not root could not have given it away in any case.
+  bool held = !trusts() && geteuid() == 0;
+  result.unproved_kept_back = result.unproved_kept_back || (held && applied.owner_kept_back);
+  result.owners_kept_back = result.owners_kept_back || (!held && applied.owner_kept_back);
   for (const AttributeLoss& loss : applied.losses) lose(entry.path, operation_of(loss), loss.reason);
 }
 

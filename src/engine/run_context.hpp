@@ -24,7 +24,7 @@ struct RunContext {
   Argon2Cost key_cost = {};                 // of new key entries
   People people = {};                       // whose homes categories are looked for in
   bool same_disk = false;                   // a destination on a source's disk is meant, this time
-  bool moved = false;                       // the sets were brought to another drive for good
+  DriveMeant meant = {};                    // what a person says of the drive
   bool break_lock = false;                  // a person says that another machine's run is gone
   OpenStore open_store = open_local_store;  // tests put a store of their own here
   LockTiming lock_timing = {};

@@ -110,7 +110,7 @@ std::shared_ptr<KeyRing> job_keys(const Job& job, const AskPassphrase& ask) {
 LookSession::LookSession(const Job& job, const std::string& named, const std::optional<JobState>& state,
                          const RunContext& context, std::shared_ptr<KeyRing> keys)
     : place_(std::make_unique<Destination>(
-          find_destination(job, named, state, context.machine, context.open_store, context.moved))),
+          find_destination(job, named, state, context.machine, context.open_store, context.meant))),
       job_(job),
       state_(state),
       keys_(std::move(keys)) {}
@@ -295,15 +295,17 @@ std::string LookSession::broken_order() const {
 std::string LookSession::missing_end() const {
   const DriveState* drive = remembered_drive();
   if (drive == nullptr || !drive->newest_core) return {};
+  std::optional<SetFolder> folder = parse_set_folder("", drive->newest_folder);
+  Sequence number = folder ? folder->sequence : drive->highest;
   for (const FoundSet& set : sets()) {
+    // Newer than what is remembered: it is the memory that is of an older state.
+    if (set.sealed() && set.folder.sequence > number) return {};
     if (set.sealed() && set.seal->core_digest == *drive->newest_core) return {};
     if (set.superseded && set.superseded->core_digest == *drive->newest_core) return {};
     if (set.left_out && set.left_out->core_digest == *drive->newest_core) return {};
     // Its seal does not read, or was written by something newer: that is told of the set itself.
     if (!drive->newest_folder.empty() && !set.sealed() && set.folder.name == drive->newest_folder) return {};
   }
-  std::optional<SetFolder> folder = parse_set_folder("", drive->newest_folder);
-  Sequence number = folder ? folder->sequence : drive->highest;
   return "point " + std::to_string(number) + " was made here" +
          (drive->written == Instant{} ? std::string() : " on " + local_text(drive->written)) +
          " and is gone: the destination shows an older state than this machine remembers";

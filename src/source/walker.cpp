@@ -203,10 +203,11 @@ void Walker::enter() {
   const std::string& joined = now_.path.joined();
   constexpr std::size_t longest_name = 256;
   if (joined.size() + longest_name > most_path_bytes ||
-      (joined.size() > most_path_levels && static_cast<std::size_t>(std::count(joined.begin(), joined.end(), '/')) +
-                                                   2 > most_path_levels))
-    return problem(now_.path, "look into", "it lies deeper than can be saved: " +
-                                               std::to_string(most_path_levels) + " folders at most");
+      (joined.size() > most_path_levels &&
+       static_cast<std::size_t>(std::count(joined.begin(), joined.end(), '/')) + 2 > most_path_levels))
+    return problem(
+        now_.path, "look into",
+        "it lies deeper than can be saved: " + std::to_string(most_path_levels) + " folders at most");
   Folder folder;
   folder.path = now_.path;
   folder.handle = now_.own;

@@ -1,5 +1,5 @@
-// A file that cannot be read any more is kept as it was, in every point that follows, of whatever kind, and comes back
-// from the newest when the first is long gone.
+// A file that cannot be read any more is kept as it was, in every point that follows, of whatever kind, and
+// comes back from the newest when the first is long gone.
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -30,7 +30,8 @@ class CarryOn : public testing::Test {
   }
   Ran define() {
     return as_user({"job", "define", "wardens", "--what-folders", desk_.source(), "--where-destinations",
-                    desk_.drive(), "--same-disk", "--protect-encryption", "none", "--keep-points", "2 points"});
+                    desk_.drive(), "--same-disk", "--protect-encryption", "none", "--keep-points",
+                    "2 points"});
   }
   std::string restored(const std::string& path, int expected_exit) {
     fs::remove_all(desk_.folder / "out");
@@ -48,7 +49,8 @@ TEST_F(CarryOn, WhatCannotBeReadStaysInEveryPoint) {
   chmod((desk_.source() + "/ringing.csv").c_str(), 0);
   chmod((desk_.source() + "/moths").c_str(), 0);
   // Incremental, incremental, full, full, and the keep rules have taken the first ones by then.
-  for (const char* kind : {"incremental", "incremental", "full", "incremental", "full", "incremental", "full"}) {
+  for (const char* kind :
+       {"incremental", "incremental", "full", "incremental", "full", "incremental", "full"}) {
     SCOPED_TRACE(kind);
     write_file(desk_.source() + "/other", std::string("other ") + kind);
     Ran ran = as_user({"run", "wardens", "--kind", kind, "--quiet"});

@@ -218,5 +218,23 @@ TEST_F(Drives, DataFilesStayBelowWhatTheFileSystemTakes) {
   EXPECT_EQ(desk_({"verify", "job3", "--depth", "all"}).exit, 0);
 }
 
+// The old drive broke; the new one is taken on when it is told, and not before.
+TEST(NewDrive, IsTakenOnWhenItIsTold) {
+  Desk desk;
+  write_file(desk.source() + "/list", "ring 4711");
+  desk.define();
+  ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  std::filesystem::remove_all(desk.drive());
+  std::filesystem::create_directories(desk.drive());
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 5);
+  EXPECT_TRUE(holds(ran.err, "--new-drive")) << ran.err;
+  EXPECT_TRUE(std::filesystem::is_empty(desk.drive()));
+  EXPECT_EQ(desk({"run", "wardens", "--moved", "--quiet"}).exit, 5) << "nothing was moved here";
+  EXPECT_EQ(desk({"run", "wardens", "--new-drive", "--quiet"}).exit, 0);
+  EXPECT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  EXPECT_EQ(desk({"verify", "wardens", "--quiet"}).exit, 0);
+}
+
 }  // namespace
 }  // namespace kestrum::test

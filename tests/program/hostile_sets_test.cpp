@@ -144,9 +144,8 @@ std::vector<Hostile> all_hostile() {
             };
           });
   for (std::size_t levels : {300u, 9000u, 100000u})
-    add("a path of " + std::to_string(levels) + " levels", [levels](Desk&, ForgedSet& set) {
-      set.entries = {forged_file("/srv" + deep_path(levels), "deep")};
-    });
+    add("a path of " + std::to_string(levels) + " levels",
+        [levels](Desk&, ForgedSet& set) { set.entries = {forged_file("/srv" + deep_path(levels), "deep")}; });
   add("many needs", [](Desk&, ForgedSet& set) {
     for (Sequence i = 0; i < 100000; ++i) set.facts.needs.push_back({i + 10, random_id()});
   });

@@ -368,14 +368,15 @@ class LockOf : public testing::Test {
 };
 
 TEST_F(LockOf, AContainerIsToldByTheKernel) {
-  // Process 1 is there, in our numbers; in those of the container that wrote this it is another. The kernel's own
-  // lock on the folder is free: it has ended.
+  // Process 1 is there, in our numbers; in those of the container that wrote this it is another. The kernel's
+  // own lock on the folder is free: it has ended.
   EXPECT_EQ(take(lock_text("skerry-1", id_, boot_, "pid:[1]")), std::nullopt);
 }
 
 TEST_F(LockOf, AMachineOfTheSameNameIsAnother) {
   EXPECT_EQ(take(lock_text("skerry-1", "0123456789abcdef", "another boot", "")), ErrorKind::busy);
-  EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), std::nullopt) << "ours, before it was started again";
+  EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), std::nullopt)
+      << "ours, before it was started again";
 }
 
 TEST_F(LockOf, ACloneIsToldByItsHeartbeat) {

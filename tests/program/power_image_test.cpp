@@ -1,5 +1,6 @@
-// The power goes the moment after a command has said that it is done: what the drive holds then, read by a real file
-// system that comes up from it, is whole. A run, a fold, and a restore that replaces. Needs root and loop devices.
+// The power goes the moment after a command has said that it is done: what the drive holds then, read by a
+// real file system that comes up from it, is whole. A run, a fold, and a restore that replaces. Needs root
+// and loop devices.
 #include <csignal>
 #include <fstream>
 
@@ -29,7 +30,8 @@ class PowerImages : public testing::TestWithParam<Kind> {
   std::unique_ptr<Mounted> make(const std::string& image, const std::string& at) {
     std::ofstream(image).close();
     fs::resize_file(image, std::uintmax_t{400} << 20);
-    if (std::system((std::string(GetParam().make) + " '" + image + "' > /dev/null 2>&1").c_str()) != 0) return nullptr;
+    if (std::system((std::string(GetParam().make) + " '" + image + "' > /dev/null 2>&1").c_str()) != 0)
+      return nullptr;
     return mount(image, at);
   }
   std::unique_ptr<Mounted> mount(const std::string& image, const std::string& at) {
@@ -48,14 +50,16 @@ class PowerImages : public testing::TestWithParam<Kind> {
 TEST_P(PowerImages, WhatWasSaidToBeDoneIsThere) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
-  std::string image = desk.folder / "drive.img", after = desk.folder / "after.img", there = desk.folder / "there";
+  std::string image = desk.folder / "drive.img", after = desk.folder / "after.img",
+              there = desk.folder / "there";
   std::unique_ptr<Mounted> drive = make(image, desk.drive());
   if (!drive) GTEST_SKIP() << "this kernel mounts no " << GetParam().name;
   desk.define({"--how-renew", "never", "--keep-points", "100 points"}, false);
   Snapshot expected;
   for (int point = 1; point <= 4; ++point) {
     write_file(desk.source() + "/list", "state " + std::to_string(point));
-    write_file(desk.source() + "/photo-" + std::to_string(point), noise(static_cast<unsigned>(point), 700000));
+    write_file(desk.source() + "/photo-" + std::to_string(point),
+               noise(static_cast<unsigned>(point), 700000));
     expected = take_snapshot(desk.source());
     ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
   }
@@ -67,7 +71,8 @@ TEST_P(PowerImages, WhatWasSaidToBeDoneIsThere) {
     Ran verified = desk({"verify", there, "--quiet"});
     EXPECT_EQ(verified.exit, 0) << verified.out << verified.err;
     fs::remove_all(desk.folder / "out");
-    Ran restored = desk({"restore", there, desk.source(), "--to", desk.folder / "out", "--with-owners", "--quiet"});
+    Ran restored =
+        desk({"restore", there, desk.source(), "--to", desk.folder / "out", "--with-owners", "--quiet"});
     EXPECT_EQ(restored.exit, 0) << restored.err;
     EXPECT_EQ(compare_snapshots(expected, take_snapshot((desk.folder / "out") + "/source")), "");
   };
@@ -79,7 +84,8 @@ TEST_P(PowerImages, WhatWasSaidToBeDoneIsThere) {
 TEST_P(PowerImages, ARestoreThatReplacesLeavesOneOrTheOther) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
-  std::string image = desk.folder / "target.img", after = desk.folder / "after.img", there = desk.folder / "there";
+  std::string image = desk.folder / "target.img", after = desk.folder / "after.img",
+              there = desk.folder / "there";
   std::string target = desk.folder / "target";
   std::unique_ptr<Mounted> mounted = make(image, target);
   if (!mounted) GTEST_SKIP() << "this kernel mounts no " << GetParam().name;
@@ -88,7 +94,7 @@ TEST_P(PowerImages, ARestoreThatReplacesLeavesOneOrTheOther) {
     write_file(desk.source() + "/list-" + std::to_string(i), noise(static_cast<unsigned>(i), 5000));
   ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
   Snapshot expected = take_snapshot(desk.source());
-  std::vector<std::string> restore{"restore", "wardens",   desk.source(), "--to",         target,
+  std::vector<std::string> restore{"restore", "wardens", desk.source(), "--to",         target,
                                    "--clash", "replace", "--quiet",     "--with-owners"};
   for (int i = 0; i < 40; ++i)
     write_file(target + "/source/list-" + std::to_string(i), "what was there before " + std::to_string(i));
@@ -103,7 +109,8 @@ TEST_P(PowerImages, ARestoreThatReplacesLeavesOneOrTheOther) {
     ASSERT_TRUE(cut_drive);
     for (int i = 0; i < 40; ++i) {
       std::string name = "list-" + std::to_string(i), content = read_file(there + "/source/" + name);
-      EXPECT_TRUE(content == "what was there before " + std::to_string(i) || content == expected[name].content)
+      EXPECT_TRUE(content == "what was there before " + std::to_string(i) ||
+                  content == expected[name].content)
           << name << " has " << content.size() << " bytes";
     }
   }

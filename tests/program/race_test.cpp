@@ -1,5 +1,6 @@
-// Two commands at the same moment: first starts, a run and a fold, a reader and a pruning. Whoever comes second may be
-// told to wait; nobody loses anything, and nothing is called damage. KESTRUM_RACES rounds of each.
+// Two commands at the same moment: first starts, a run and a fold, a reader and a pruning. Whoever comes
+// second may be told to wait; nobody loses anything, and nothing is called damage. KESTRUM_RACES rounds of
+// each.
 #include <cstdlib>
 #include <iostream>
 

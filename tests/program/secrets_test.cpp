@@ -1,4 +1,5 @@
-// Prompts that are broken off, who may read what is left behind, whom root believes, and commands that end when told.
+// Prompts that are broken off, who may read what is left behind, whom root believes, and commands that end
+// when told.
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -21,10 +22,9 @@ unsigned mode_of(const std::string& path) {
 Ran break_off(Desk& desk, const std::string& key) {
   Program shell("/bin/sh");
   shell.environment = desk.program.environment;
-  return shell.run_on_terminal({"-c",
-                                std::string("trap : INT QUIT; ") + KESTRUM_BINARY +
-                                    " points wardens --passphrase ask > /dev/null; " + KESTRUM_BINARY +
-                                    " run wardens; echo code $?; stty -a"},
+  return shell.run_on_terminal({"-c", std::string("trap : INT QUIT; ") + KESTRUM_BINARY +
+                                          " points wardens --passphrase ask > /dev/null; " + KESTRUM_BINARY +
+                                          " run wardens; echo code $?; stty -a"},
                                "passphrase of", key);
 }
 
@@ -102,7 +102,8 @@ TEST(Believed, RootSaysWhenOthersMayWriteTheDestination) {
 TEST(Ending, EveryCommandEndsWhenTold) {
   Desk desk;
   write_file(desk.source() + "/list", noise(1, 100000));
-  desk.define({"--how-renew", "never", "--keep-points", "5000 points", "--when-runs", "every 30 minutes"}, false);
+  desk.define({"--how-renew", "never", "--keep-points", "5000 points", "--when-runs", "every 30 minutes"},
+              false);
   ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
   for (int signal : {SIGINT, SIGTERM}) {
     pid_t running = desk.program.start({"forecast", "wardens", "--days", "3660", "--quiet"});

@@ -34,7 +34,7 @@ RunContext Workbench::context() const {
   context.key_cost = key_cost;
   context.same_disk = true;
   context.break_lock = break_lock;
-  context.moved = moved;
+  context.meant.moved = moved;
   context.open_store = open_store;
   context.lock_timing = lock_timing;
   context.file_clock = file_clock;

@@ -229,7 +229,7 @@ TEST(DriveIdentity, ACopyIsNotTheDrive) {
     EXPECT_EQ(outcome.entry.exit_code, 8) << outcome.entry.message;
     EXPECT_NE(outcome.error->hint().find("--moved"), std::string::npos);
     RunContext context = bench.context();
-    context.moved = true;
+    context.meant.moved = true;
     outcome = run_job("job", {}, context).back();
     EXPECT_EQ(outcome.entry.exit_code, 0) << outcome.entry.message;
     EXPECT_EQ(outcome.entry.sequence, 2u);

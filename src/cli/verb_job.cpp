@@ -9,6 +9,7 @@
 #include "cli/define_dialogue.hpp"
 #include "cli/job_words.hpp"
 #include "cli/print.hpp"
+#include "cli/progress.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "job/job_edit.hpp"
@@ -25,6 +26,7 @@ DestinationView view_of(const Job& job, const Environment& environment) {
 
 // The keys that the answers want are made first: a job that names them can be read then.
 int define_by_asking(const std::string& name, const Environment& environment) {
+  StopsItself stops_itself;  // Ctrl-C gives up, and says so
   check_job_name(name);
   if (environment.home().has_job(name)) environment.home().create_job(name, "");  // says that it is there
   JobDraft draft;

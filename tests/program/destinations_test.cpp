@@ -1,4 +1,5 @@
 // One job on several drives: which of them a run goes to, and what is said when some are away.
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "program/desk.hpp"
@@ -20,7 +21,8 @@ class Destinations : public testing::Test {
   static long sets(const std::string& drive) {
     std::string folder = drive + "/skerry-1/wardens";
     if (!std::filesystem::exists(folder)) return 0;
-    return std::distance(std::filesystem::directory_iterator(folder), {}) - 1;
+    return std::count_if(std::filesystem::directory_iterator(folder), {},
+                         [](const auto& entry) { return entry.is_directory(); });
   }
   void away(const std::string& drive) { std::filesystem::rename(drive, drive + "-away"); }
   void back(const std::string& drive) { std::filesystem::rename(drive + "-away", drive); }

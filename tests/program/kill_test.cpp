@@ -45,10 +45,10 @@ TEST(Kill, AtFiftyRandomMoments) {
     for (int which :
          {std::next(points.begin(), static_cast<std::ptrdiff_t>(random() % points.size()))->first, newest}) {
       std::string to = desk.folder / "out";
-      ASSERT_EQ(
-          desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
-              .exit,
-          0);
+      ASSERT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to,
+                      "--with-owners", "--quiet"})
+                    .exit,
+                0);
       EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
           << "round " << round << " point " << which;
       std::filesystem::remove_all(to);

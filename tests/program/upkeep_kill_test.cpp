@@ -22,10 +22,10 @@ std::vector<int> points_of(Desk& desk) {
 void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vector<int>& chosen, int round) {
   for (int which : chosen) {
     std::string to = desk.folder / "out";
-    EXPECT_EQ(
-        desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to, "--quiet"})
-            .exit,
-        0);
+    EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to,
+                    "--with-owners", "--quiet"})
+                  .exit,
+              0);
     EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")
         << "round " << round << " point " << which;
     std::filesystem::remove_all(to);

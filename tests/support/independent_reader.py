@@ -295,7 +295,7 @@ class Point:
     def entry(self, page, path):
         entry = {"path": path, "type": page.u8(), "flags": page.varint(), "mode": page.varint(), "owner": page.varint(), "group": page.varint(),
                  "owner-name": page.bytes(), "group-name": page.bytes()}
-        need(entry["flags"] < 256 and (self.carries or entry["flags"] < 128) and 1 <= entry["type"] <= 8, "flags and type")
+        need(entry["flags"] < 256 and (self.own.carries or entry["flags"] < 128) and 1 <= entry["type"] <= 8, "flags and type")
         for name in ("modified", "changed"):
             entry[name] = page.signed() * 10**9 + page.varint()
         entry["size"], entry["filesystem"], entry["inode"] = page.varint(), page.varint(), page.varint()

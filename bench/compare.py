@@ -141,7 +141,7 @@ class Bench:
         time.sleep(6)
         for pair in range(self.pairs):
             base.append(timed([self.pipeline, "unpack", packed, os.path.join(self.folder, "unpacked-%d" % pair)])[0])
-            seconds, memory, _ = timed([self.kestrum, "restore", "bare", self.tree, "--to", os.path.join(self.folder, "restored-%d" % pair), "--quiet", "--json"], self.environment)
+            seconds, memory, _ = timed([self.kestrum, "restore", "bare", self.tree, "--to", os.path.join(self.folder, "restored-%d" % pair), "--with-owners", "--quiet", "--json"], self.environment)
             spent.append(seconds)
             memories.append(memory)
         pairs = [self.throughput(*pair) for pair in zip(base, spent)]

@@ -68,7 +68,7 @@ class Desk:
     def restored(self, point):
         target = os.path.join(self.folder, "restored")
         shutil.rmtree(target, ignore_errors=True)
-        _, seconds, memory, _ = self.run("restore", "wardens", self.source, "--at", str(point), "--to", target, "--quiet")
+        _, seconds, memory, _ = self.run("restore", "wardens", self.source, "--at", str(point), "--to", target, "--with-owners", "--quiet")
         print("        restored point %d in %.1f s, peak memory %s" % (point, seconds, mib(memory * 1024)), flush=True)
         return os.path.join(target, "source")
 

@@ -84,15 +84,28 @@ std::string uri_of(const std::string& path) {
   return out + "?immutable=1";
 }
 
+// The first time it needs the file for itself, and does not wait for that by itself: another process may be
+// beginning with the same ledger.
+void begin_write_ahead(sqlite3* database) {
+  constexpr int tries = 500, wait_ms = 20;
+  int code = SQLITE_BUSY;
+  for (int attempt = 0; attempt < tries && code == SQLITE_BUSY; ++attempt) {
+    if (attempt > 0) sqlite3_sleep(wait_ms);
+    code = sqlite3_exec(database, "PRAGMA journal_mode=WAL", nullptr, nullptr, nullptr);
+  }
+  if (code != SQLITE_OK) fail(database, "running");
+}
+
 }  // namespace
 
 Database::Database(const std::string& path, bool writing) {
   int flags = SQLITE_OPEN_FULLMUTEX;
   flags |= writing ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY | SQLITE_OPEN_URI;
   // It names files that others may not know of; what SQLite lays beside it is as open as the file itself.
+  // One that is there is not opened for that: closing it again would take SQLite's own locks on it away.
   if (writing) {
-    FileHandle file(open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600));
-    if (file) fchmod(file.get(), 0600);
+    FileHandle made(open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
+    if (!made) chmod(path.c_str(), 0600);
   }
   if (sqlite3_open_v2((writing ? path : uri_of(path)).c_str(), &database_, flags, nullptr) != SQLITE_OK) {
     std::string reason = database_ != nullptr ? sqlite3_errmsg(database_) : "out of memory";
@@ -103,7 +116,7 @@ Database::Database(const std::string& path, bool writing) {
   sqlite3_busy_timeout(database_, 10000);
   if (!writing) return;
   try {
-    run("PRAGMA journal_mode=WAL");
+    begin_write_ahead(database_);
     run("PRAGMA synchronous=FULL");
     run("PRAGMA foreign_keys=ON");
   } catch (...) {

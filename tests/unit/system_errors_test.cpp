@@ -125,8 +125,16 @@ TEST_P(SystemErrors, VerifyTellsNoDamage) {
   std::uint64_t all = count([&] { EXPECT_TRUE(verify_all().good()); });
   at_moments(all, 100, [&](std::uint64_t moment) {
     try {
+      const Instant begun = bench_.clock->now();
       VerifyResult result = verify_all();
       EXPECT_FALSE(result.damaged()) << moment;
+      // What was not read through is not remembered as good either.
+      History history = History::open(bench_.home(), [](const std::string&) {});
+      for (const PointVerdict& verdict : result.points) {
+        if (verdict.unreadable.empty() || !verdict.facts) continue;
+        std::optional<CheckEntry> check = history.checks(verdict.facts->set).last;
+        EXPECT_TRUE(!check || check->when < begun) << moment;
+      }
     } catch (const Error& error) {
       EXPECT_NE(error.kind(), ErrorKind::damage) << moment << ": " << error.what();
     }

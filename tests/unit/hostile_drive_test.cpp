@@ -289,6 +289,35 @@ TEST_F(HostileDrive, NoLinkIsFollowed) {
   EXPECT_EQ(compare_snapshots(before, take_snapshot(outside)), "");
 }
 
+// Whichever component of a path is a link, last or not.
+TEST(LinkRaces, NoCallGoesThroughALink) {
+  TempFolder folder;
+  write_file(folder / "outside/letter", "not ours");
+  write_file(folder / "drive/plain", "ours");
+  fs::create_directory_symlink(folder / "outside", folder / "drive/way");
+  std::unique_ptr<Store> store = open_local_store(folder / "drive");
+  Snapshot before = take_snapshot(folder / "outside");
+  auto refused = [](const std::function<void()>& call) {
+    try {
+      call();
+    } catch (const Error&) {
+      return true;
+    }
+    return false;
+  };
+  EXPECT_TRUE(refused([&] { store->put("way/new", as_bytes("x")); }));
+  EXPECT_TRUE(refused([&] { store->put("way/letter", as_bytes("x")); }));
+  EXPECT_TRUE(refused([&] { store->create("way/new")->finish(); }));
+  EXPECT_TRUE(refused([&] { store->create_exclusive("way/new", as_bytes("x")); }));
+  EXPECT_TRUE(refused([&] { store->make_folder("way/folder"); }));
+  EXPECT_TRUE(refused([&] { store->rename("plain", "way/plain"); }));
+  EXPECT_TRUE(refused([&] { store->rename("way/letter", "letter"); }));
+  EXPECT_TRUE(refused([&] { store->read_all("way/letter", 100); }));
+  refused([&] { store->remove("way/letter"); });  // to it, that is not there
+  refused([&] { store->make_private("way"); });
+  EXPECT_EQ(compare_snapshots(before, take_snapshot(folder / "outside")), "");
+}
+
 // While a set is removed somebody puts a link to another folder in its place, again and again.
 TEST(LinkRaces, NothingOutsideIsRemoved) {
   for (int round = 0; round < 60; ++round) {

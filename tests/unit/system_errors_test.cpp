@@ -4,6 +4,7 @@
 
 #include <atomic>
 #include <cerrno>
+#include <iostream>
 
 #include "base/exit_codes.hpp"
 #include "store/forwarding_store.hpp"
@@ -107,6 +108,7 @@ class SystemErrors : public testing::TestWithParam<int> {
       expect_no_damage(moment);
       if (HasFailure()) return;
     }
+    std::cout << std::min(wanted, all) << " of " << all << " moments\n";
   }
 
   std::shared_ptr<FailingReads::State> state_ = std::make_shared<FailingReads::State>();
@@ -146,7 +148,7 @@ TEST_P(SystemErrors, ARestoreTellsNoDamage) {
   int n = 0;
   auto restore_all = [&] { return bench_.restore_to(bench_.path("out-" + std::to_string(++n)), 4); };
   std::uint64_t all = count([&] { EXPECT_TRUE(restore_all().problems.empty()); });
-  at_moments(all, 60, [&](std::uint64_t moment) {
+  at_moments(all, 100, [&](std::uint64_t moment) {
     try {
       EXPECT_FALSE(restore_all().damaged) << moment;
     } catch (const Error& error) {
@@ -161,7 +163,7 @@ TEST_P(SystemErrors, ARunTellsNoDamage) {
     return bench_.run();
   };
   std::uint64_t all = count([&] { EXPECT_FALSE(run_again().error); });
-  at_moments(all, 60, [&](std::uint64_t moment) {
+  at_moments(all, 100, [&](std::uint64_t moment) {
     RunOutcome outcome = run_again();
     EXPECT_NE(outcome.entry.exit_code, exit_code_of(ErrorKind::damage))
         << moment << ": " << outcome.entry.message;

@@ -72,18 +72,19 @@ bool Comparison::content_is_there(const Entry& entry) {
   return good;
 }
 
-Match Comparison::match(const Walked& found) {
-  Match match;
+void Comparison::pass_until(const TreePath& path) {
   while (!ended_) {
     if (!waiting_) waiting_ = next();
-    if (!waiting_) {
-      ended_ = true;
-      break;
-    }
-    if (!(waiting_->path < found.path)) break;
+    ended_ = !waiting_;
+    if (ended_ || !(waiting_->path < path)) return;
     pass(*waiting_);
     waiting_.reset();
   }
+}
+
+Match Comparison::match(const Walked& found) {
+  Match match;
+  pass_until(found.path);
   if (!waiting_ || waiting_->path != found.path) return match;
   match.base = std::move(waiting_);
   waiting_.reset();
@@ -123,12 +124,11 @@ Match Comparison::match(const Walked& found) {
   return match;
 }
 
-void Comparison::skip_below(const TreePath& folder) {
-  while (!ended_) {
-    if (!waiting_) waiting_ = next();
-    if (!waiting_) ended_ = true;
-    if (!waiting_ || !waiting_->path.is_within(folder)) return;
-    waiting_.reset();
+void Comparison::skip(const TreePath& path) {
+  pass_until(path);
+  while (!ended_ && waiting_->path.is_within(path)) {
+    waiting_ = next();
+    ended_ = !waiting_;
   }
 }
 

@@ -33,8 +33,8 @@ class Comparison {
   Match match(const Walked& found);
   // Told of each entry of the base that is not found any more.
   void on_gone(std::function<void(const Entry&)> told) { on_gone_ = std::move(told); }
-  // What the base has below that folder, which was matched last, is neither found nor gone.
-  void skip_below(const TreePath& folder);
+  // What the base has at that path and below it, as far as it was not matched, is neither found nor gone.
+  void skip(const TreePath& path);
   // Whether a new set may refer to the content of an entry of the base.
   bool content_is_there(const Entry& entry);
   // After the walk: passes over the rest of the base.
@@ -43,6 +43,8 @@ class Comparison {
 
  private:
   void pass(const Entry& entry);
+  // Passes all that comes before `path`; `waiting_` is then what comes next, or the base has ended.
+  void pass_until(const TreePath& path);
   std::optional<Entry> next();
 
   PointReader& base_;

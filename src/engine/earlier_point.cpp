@@ -26,12 +26,12 @@ std::optional<Entry> EarlierPoint::carried(Entry entry, std::uint32_t filesystem
   bool was_whole = !entry.incomplete || entry.type == EntryType::folder;
   if (!was_whole) return std::nullopt;
   if (there_) {
-    if (!there_(entry)) return std::nullopt;
+    if (!there_(entry)) return std::nullopt;  // its file system is one of the new set's too
   } else {
     put_anew(entry);
     entry.several_names = false;  // its other names may be read now, and be others
+    entry.filesystem = filesystem;
   }
-  entry.filesystem = filesystem;
   if (!entry.carried_from) entry.carried_from = started_;
   return entry;
 }
@@ -55,11 +55,15 @@ void EarlierPoint::put_anew(Entry& entry) {
   entry.content = list.finish();
 }
 
-std::optional<Entry> EarlierPoint::leaf(const TreePath& path, std::uint32_t filesystem) {
+std::optional<Entry> EarlierPoint::find(const TreePath& path) {
   if (!open()) return std::nullopt;
+  CatalogReader catalog(*point_, point_->set().root().catalog);
+  return catalog.find(path);
+}
+
+std::optional<Entry> EarlierPoint::leaf(const TreePath& path, std::uint32_t filesystem) {
   try {
-    CatalogReader catalog(*point_, point_->set().root().catalog);
-    std::optional<Entry> entry = catalog.find(path);
+    std::optional<Entry> entry = find(path);
     if (!entry || entry->type == EntryType::folder) return std::nullopt;
     return carried(std::move(*entry), filesystem);
   } catch (const Error& error) {
@@ -68,12 +72,36 @@ std::optional<Entry> EarlierPoint::leaf(const TreePath& path, std::uint32_t file
   }
 }
 
-void EarlierPoint::below(const TreePath& folder, std::uint32_t filesystem,
-                         const std::function<void(const Entry&)>& take) {
+std::optional<Entry> EarlierPoint::above(const TreePath& path, std::uint32_t filesystem) {
+  try {
+    std::optional<Entry> entry = find(path);
+    if (!entry || entry->type != EntryType::folder) return std::nullopt;
+    entry->above_source = true;
+    return carried(std::move(*entry), filesystem);
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return std::nullopt;
+  }
+}
+
+std::vector<TreePath> EarlierPoint::children(const TreePath& folder) {
+  std::vector<TreePath> paths;
+  if (!open()) return paths;
+  CatalogReader catalog(*point_, point_->set().root().catalog);
+  try {
+    catalog.each_child(folder, [&](const Entry& entry) { paths.push_back(entry.path); });
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  return paths;
+}
+
+void EarlierPoint::each_within(const TreePath& path, bool with_itself, std::uint32_t filesystem,
+                               const Take& take) {
   if (!open()) return;
   CatalogReader catalog(*point_, point_->set().root().catalog);
   try {
-    catalog.seek(folder);
+    catalog.seek(path);
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
     return;
@@ -81,8 +109,8 @@ void EarlierPoint::below(const TreePath& folder, std::uint32_t filesystem,
   while (true) {
     try {
       std::optional<Entry> entry = catalog.next();
-      if (!entry || !entry->path.is_within(folder)) return;
-      if (entry->path == folder) continue;
+      if (!entry || !entry->path.is_within(path)) return;
+      if (!with_itself && entry->path == path) continue;
       if (std::optional<Entry> kept = carried(std::move(*entry), filesystem)) take(*kept);
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;

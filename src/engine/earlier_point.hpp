@@ -19,12 +19,25 @@ class EarlierPoint {
   // The file or link of that path, marked; nothing when it is not there, or its content was never whole, or
   // does not read any more. `filesystem`: its ordinal now.
   std::optional<Entry> leaf(const TreePath& path, std::uint32_t filesystem);
-  // The same for everything below a folder, in order.
-  void below(const TreePath& folder, std::uint32_t filesystem, const std::function<void(const Entry&)>& take);
+  // The folder of that path, marked, as one that stands above something carried on.
+  std::optional<Entry> above(const TreePath& path, std::uint32_t filesystem);
+  using Take = std::function<void(const Entry&)>;
+  // What is at that path and all that is below it, in order.
+  void whole(const TreePath& path, std::uint32_t filesystem, const Take& take) {
+    each_within(path, true, filesystem, take);
+  }
+  // All that is below a folder, in order.
+  void below(const TreePath& folder, std::uint32_t filesystem, const Take& take) {
+    each_within(folder, false, filesystem, take);
+  }
+  // The paths of what is directly in a folder, in order.
+  std::vector<TreePath> children(const TreePath& folder);
   Instant started() const { return started_; }
 
  private:
   bool open();
+  std::optional<Entry> find(const TreePath& path);
+  void each_within(const TreePath& path, bool with_itself, std::uint32_t filesystem, const Take& take);
   std::optional<Entry> carried(Entry entry, std::uint32_t filesystem);
   void put_anew(Entry& entry);
 

@@ -61,6 +61,7 @@ void FitDrive::scan(const Selection& selection, SizeSampler* sampler) {
   expected_ = {};
   while (const Walked* found = walker.next()) {
     context_.control.checkpoint();
+    if (!found->unlooked.empty()) continue;
     if (!S_ISREG(found->status.st_mode) && !found->device) continue;
     std::uint64_t size = static_cast<std::uint64_t>(found->status.st_size);
     expected_.bytes += size;

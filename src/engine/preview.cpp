@@ -119,6 +119,11 @@ class Preview {
         selection, filesystems, problem, [this](const std::string& text) { note(text); }, left_out);
     while (const Walked* found = walker.next()) {
       context_.control.checkpoint();
+      if (!found->unlooked.empty()) {
+        problem(found->problem());
+        if (comparison) comparison->skip(found->path);
+        continue;
+      }
       take(selection, *found, comparison ? comparison->match(*found) : Match{}, tally);
     }
     if (!comparison) return;

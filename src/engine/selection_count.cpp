@@ -15,6 +15,10 @@ SelectionCount count_selection(const WhatToSave& what, const People& people, Ins
       selection, filesystems, [&](const Problem&) { ++count.problems; }, [](const std::string&) {});
   while (const Walked* found = walker.next()) {
     control.checkpoint();
+    if (!found->unlooked.empty()) {
+      ++count.problems;
+      continue;
+    }
     PreviewItem item;
     bool content = S_ISREG(found->status.st_mode) || found->device;
     item.size = content ? static_cast<std::uint64_t>(found->status.st_size) : 0;

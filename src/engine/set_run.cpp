@@ -67,6 +67,7 @@ SetRunResult SetRun::run() {
     control_.checkpoint();
     take(*found);
   }
+  carry_unseen(nullptr);
   if (comparison_ != nullptr) {
     comparison_->finish();
     result_.totals.gone_files = comparison_->gone_files();
@@ -76,23 +77,31 @@ SetRunResult SetRun::run() {
 }
 
 void SetRun::take(const Walked& found) {
+  carry_unseen(&found.path);
+  if (!found.unlooked.empty()) return take_unlooked(found);
   Match match;
   if (comparison_ != nullptr) match = comparison_->match(found);
-  bool same_role = match.base && match.base->above_source == found.above_source && !found.unlisted;
+  bool listed = !found.unlisted && !found.partly_listed;
+  bool same_role = match.base && match.base->above_source == found.above_source && listed;
   if (match.change == Change::held && same_role) {
     if (match.base->has_content()) observer_.advanced(match.base->size, 1);
-    count(*match.base, Change::held);
-    catalog_.add(*match.base);
+    add(*match.base, Change::held);
   } else {
     if (match.change == Change::held) match.change = Change::changed;
     Entry entry = entry_of(found, match.base);
     // Read again only to be sure, and found the same: not a change to tell anybody of.
     if (match.base && same_to_a_person(entry, *match.base)) match.change = Change::held;
-    count(entry, match.change);
-    catalog_.add(entry);
-    if (found.unlisted && !found.above_source) carry_below(found);
+    add(entry, match.change);
+    if (!listed && earlier_ != nullptr) carry_inside(found);
   }
-  if (!found.above_source && !found.unlisted) result_.anything_read = true;
+  if (!found.above_source && listed) result_.anything_read = true;
+}
+
+void SetRun::add(const Entry& entry, Change change) {
+  count(entry, change);
+  catalog_.add(entry);
+  result_.carries = result_.carries || entry.carried_from;
+  last_ = entry.path;
 }
 
 void SetRun::count(const Entry& entry, Change change) {
@@ -140,7 +149,7 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
   entry.path = found.path;
   entry.above_source = found.above_source;
   set_status(entry, found.status, found);
-  entry.incomplete = found.unlisted;
+  entry.incomplete = found.unlisted || found.partly_listed;
   switch (entry.type) {
     case EntryType::file:
     case EntryType::device_image:
@@ -233,26 +242,73 @@ bool SetRun::carry_on(const Walked& found, Entry& entry) {
       earlier_ != nullptr ? earlier_->leaf(found.path, found.filesystem) : std::nullopt;
   if (!kept || kept->type != entry.type) return false;
   entry = std::move(*kept);
-  result_.carries = true;
   return true;
 }
 
-void SetRun::carry_below(const Walked& folder) {
-  if (earlier_ == nullptr) return;
+std::uint64_t SetRun::carry(const TreePath& path, bool with_itself, std::uint32_t filesystem) {
   std::uint64_t files = 0;
-  earlier_->below(folder.path, folder.filesystem, [&](const Entry& entry) {
+  auto take = [&](const Entry& entry) {
     control_.checkpoint();
     if (entry.has_content()) ++files;
-    result_.carries = true;
-    count(entry, Change::held);
-    catalog_.add(entry);
-  });
-  if (comparison_ != nullptr) comparison_->skip_below(folder.path);
-  if (files > 0)
-    problem(folder.path.absolute(), "look into",
-            count_text(files, "file") + " below it " + (files == 1 ? "is" : "are") +
-                " kept as the point of " + local_text(earlier_->started()) + " has " +
-                (files == 1 ? "it" : "them"));
+    add(entry, Change::held);
+  };
+  with_itself ? earlier_->whole(path, filesystem, take) : earlier_->below(path, filesystem, take);
+  if (comparison_ != nullptr) comparison_->skip(path);
+  return files;
+}
+
+void SetRun::carry_inside(const Walked& folder) {
+  if (folder.partly_listed) {
+    broken_.push_back({folder.path, folder.filesystem, earlier_->children(folder.path), 0, 0});
+  } else if (std::uint64_t files = carry(folder.path, false, folder.filesystem)) {
+    problem(folder.path.absolute(), "look into", kept_text(files));
+  }
+}
+
+std::string SetRun::kept_text(std::uint64_t files) const {
+  if (files == 0) return {};
+  return count_text(files, "file") + " below it " + (files == 1 ? "is" : "are") + " kept as the point of " +
+         local_text(earlier_->started()) + " has " + (files == 1 ? "it" : "them");
+}
+
+void SetRun::take_unlooked(const Walked& found) {
+  Problem told = found.problem();
+  if (earlier_ != nullptr) {
+    // Of a source that is gone, the folders above it may be gone too.
+    std::vector<TreePath> above;
+    for (TreePath up = found.path; !up.is_root() && !last_.is_within(up.parent());) {
+      up = up.parent();
+      above.push_back(up);
+    }
+    std::optional<Entry> leaf = earlier_->leaf(found.path, found.filesystem);
+    for (; !above.empty(); above.pop_back())
+      if (auto folder = earlier_->above(above.back(), found.filesystem)) add(*folder, Change::held);
+    if (leaf) {
+      if (comparison_ != nullptr) comparison_->skip(found.path);
+      add(*leaf, Change::held);
+      told.reason += "; it is kept as it was on " + local_text(*leaf->carried_from);
+    } else if (std::uint64_t files = carry(found.path, true, found.filesystem)) {
+      told.reason += "; " + kept_text(files);
+    }
+  }
+  add_problem(problems_, observer_, told);
+}
+
+void SetRun::carry_unseen(const TreePath* next) {
+  while (!broken_.empty()) {
+    Broken& folder = broken_.back();
+    bool inside = next != nullptr && next->is_within(folder.folder);
+    for (; folder.at < folder.children.size(); ++folder.at) {
+      const TreePath& child = folder.children[folder.at];
+      bool seen = inside && next->is_within(child);
+      folder.at += seen ? 1 : 0;
+      if (seen || (inside && *next < child)) return;
+      folder.files += carry(child, true, folder.filesystem);
+    }
+    if (inside) return;
+    if (folder.files > 0) problem(folder.folder.absolute(), "look into", kept_text(folder.files));
+    broken_.pop_back();
+  }
 }
 
 bool SetRun::read_file(const Walked& found, Entry& entry, std::string& why) {

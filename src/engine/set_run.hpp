@@ -38,13 +38,21 @@ class SetRun {
   bool read_file(const Walked& found, Entry& entry, std::string& why);
   // In the place of what cannot be read, what the earlier point has of it. False when that has nothing.
   bool carry_on(const Walked& found, Entry& entry);
-  void carry_below(const Walked& folder);
+  // What the earlier point has at that path (or only below it) goes into the new set. Returns how many files.
+  std::uint64_t carry(const TreePath& path, bool with_itself, std::uint32_t filesystem);
+  // Of a folder that could not be listed, or not to its end.
+  void carry_inside(const Walked& folder);
+  std::string kept_text(std::uint64_t files) const;
+  void take_unlooked(const Walked& found);
+  // From folders whose listing broke off, what comes before `next` and was not seen; with nullptr, all.
+  void carry_unseen(const TreePath* next);
   // Another name of a file that this run has read: takes its content over. False when there is none like it.
   bool take_from_other_name(Entry& entry) const;
   void remember_name(const Entry& entry);
   void read_attributes(const Walked& found, int file_fd, Entry& entry);
   void set_status(Entry& entry, const struct stat& status, const Walked& found);
   void count(const Entry& entry, Change change);
+  void add(const Entry& entry, Change change);
   void problem(const std::string& path, const std::string& operation, const std::string& reason);
 
   const Selection& selection_;
@@ -63,6 +71,16 @@ class SetRun {
   // Files with several names that were read, by file system and inode.
   static constexpr std::size_t most_remembered = 100000;
   std::map<std::pair<std::uint32_t, std::uint64_t>, Entry> names_;
+  // Folders whose listing broke off and that the walk is in now, and what the earlier point has in them.
+  struct Broken {
+    TreePath folder;
+    std::uint32_t filesystem = 0;
+    std::vector<TreePath> children;
+    std::size_t at = 0;
+    std::uint64_t files = 0;  // kept so far
+  };
+  std::vector<Broken> broken_;
+  TreePath last_;  // the path added last
   SetRunResult result_;
 };
 

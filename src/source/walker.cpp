@@ -15,6 +15,13 @@
 #include "source/block_device.hpp"
 
 namespace kestrum {
+namespace {
+
+std::string reason_of_source(int code) {
+  return code == ENOENT ? "this source is not there" : system_reason(code);
+}
+
+}  // namespace
 
 Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note,
                OnLeftOut on_left_out)
@@ -29,19 +36,29 @@ void Walker::problem(const TreePath& path, const char* operation, const std::str
   on_problem_({path.absolute(), operation, reason});
 }
 
-bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path,
-                     bool is_source) {
+void Walker::begin_with(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path) {
   now_.path = std::move(path);
   now_.name = std::move(name);
   now_.folder = folder;
   now_.own.reset();
-  now_.above_source = now_.unlisted = now_.device = false;
+  now_.above_source = now_.unlisted = now_.partly_listed = now_.device = false;
+  now_.unlooked.clear();
   now_.filesystem = 0;
+}
+
+// False when there is nothing to show of it, or only that it could not be looked at.
+bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path,
+                     bool is_source) {
+  begin_with(std::move(name), folder, std::move(path));
+  if (!*folder) {
+    now_.unlooked = "its folder was moved while it was being read";
+    return false;
+  }
   if (fstatat(folder->get(), now_.name.c_str(), &now_.status, AT_SYMLINK_NOFOLLOW) != 0) {
     if (errno == ENOENT && !is_source) {
       problem(now_.path, "read", "it vanished while its folder was being read");
     } else {
-      problem(now_.path, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
+      now_.unlooked = reason_of_source(errno);
     }
     return false;
   }
@@ -76,7 +93,7 @@ bool Walker::look_at_device() {
   FileHandle handle(openat(now_.folder->get(), now_.name.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
   std::optional<std::uint64_t> size = handle ? device_size(handle.get()) : std::nullopt;
   if (!size) {
-    problem(now_.path, "read", system_reason(errno));
+    now_.unlooked = system_reason(errno);
     return false;
   }
   now_.status = target;
@@ -106,10 +123,10 @@ const Walked* Walker::show() {
 
 const Walked* Walker::find_next() {
   while (true) {
-    if (pending_enter_) {
-      pending_enter_ = false;
-      enter();
-      continue;
+    if (prepared_) {
+      if (stack_.size() >= open_folders_) stack_[stack_.size() - open_folders_].handle.reset();
+      stack_.push_back(std::move(*prepared_));
+      prepared_.reset();
     }
     if (!stack_.empty()) {
       Folder& folder = stack_.back();
@@ -119,13 +136,15 @@ const Walked* Walker::find_next() {
       }
       std::string name = std::move(folder.names[folder.at++]);
       TreePath path = folder.path.child(name);
-      if (!look_at(std::move(name), folder.handle, std::move(path), false)) continue;
+      bool seen = look_at(std::move(name), folder.handle, std::move(path), false);
+      if (!seen && now_.unlooked.empty()) continue;
       now_.filesystem = folder.filesystem;
     } else if (!start_source()) {
       return nullptr;
     } else if (now_.name.empty()) {
       continue;
     }
+    if (!now_.unlooked.empty()) return show();
     if (now_.above_source || !S_ISDIR(now_.status.st_mode)) {
       if (now_.status.st_dev != 0 && !S_ISDIR(now_.status.st_mode) && stack_.empty()) {
         now_.filesystem = filesystems_.ordinal(now_.status.st_dev, now_.folder->get());
@@ -136,8 +155,8 @@ const Walked* Walker::find_next() {
         openat(now_.folder->get(), now_.name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     if (!*handle) {
       problem(now_.path, "list", system_reason(errno));
-      if (!now_.choice.taken) continue;
       now_.unlisted = true;
+      now_.above_source = !now_.choice.taken;
       return show();
     }
     now_.filesystem = filesystems_.ordinal(now_.status.st_dev, handle->get());
@@ -147,8 +166,8 @@ const Walked* Walker::find_next() {
       continue;
     }
     now_.own = std::move(handle);
-    pending_enter_ = now_.choice.enter;
-    if (now_.choice.taken) return show();
+    if (now_.choice.enter) prepare();
+    if (now_.choice.taken || now_.partly_listed) return show();
   }
 }
 
@@ -169,18 +188,19 @@ bool Walker::start_source() {
     std::string name = wanted.is_root() ? "." : std::string(wanted.name());
     auto above =
         std::make_shared<FileHandle>(open(parent.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
+    int code = *above ? 0 : errno;
     if (is_source) ++source_;
     shown_ = wanted;
-    now_.name.clear();
-    if (!*above) {
-      if (is_source)
-        problem(source, "look at", errno == ENOENT ? "this source is not there" : system_reason(errno));
-      continue;
-    }
-    // An ancestor that is missing is told of once, as the source below it.
-    bool there = look_at(name, above, wanted, true) && (!is_source || look_at_device());
+    bool there = code == 0 && look_at(name, above, wanted, true) && (!is_source || look_at_device());
     if (!there) {
+      if (code != 0) begin_with(name, above, wanted);
+      // Nothing can be kept as it was below what is no folder any more.
+      if (code == ENOTDIR && is_source) problem(source, "look at", system_reason(code));
+      if (code != 0 && code != ENOTDIR) now_.unlooked = reason_of_source(code);
+      if (is_source && !now_.unlooked.empty()) return true;
+      // An ancestor that is missing is told of once, as the source below it.
       now_.name.clear();
+      now_.unlooked.clear();
       continue;
     }
     now_.above_source = !is_source;
@@ -198,7 +218,7 @@ bool Walker::start_source() {
   return false;
 }
 
-void Walker::enter() {
+void Walker::prepare() {
   // What is in it could not be read back.
   const std::string& joined = now_.path.joined();
   constexpr std::size_t longest_name = 256;
@@ -214,22 +234,22 @@ void Walker::enter() {
   folder.identity = {now_.status.st_dev, now_.status.st_ino};
   folder.filesystem = now_.filesystem;
   folder.choice = now_.choice.inside;
+  list(folder);
   if (!now_.choice.taken) {
-    folder.unshown = now_;
-    folder.unshown->above_source = true;
+    now_.above_source = true;
+    if (!now_.partly_listed) folder.unshown = now_;
   }
-  if (!list(folder)) return;
-  if (stack_.size() >= open_folders_) stack_[stack_.size() - open_folders_].handle.reset();
-  stack_.push_back(std::move(folder));
+  prepared_ = std::move(folder);
 }
 
-bool Walker::list(Folder& folder) {
+void Walker::list(Folder& folder) {
   // A handle of its own for the listing: closedir would close ours.
   int copy = openat(folder.handle->get(), ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   DIR* dir = copy < 0 ? nullptr : fdopendir(copy);
   if (dir == nullptr) {
     problem(folder.path, "list", system_reason(errno));
-    return false;
+    now_.partly_listed = true;
+    return;
   }
   std::unique_ptr<DIR, int (*)(DIR*)> closer(dir, closedir);
   errno = 0;
@@ -238,7 +258,10 @@ bool Walker::list(Folder& folder) {
     if (name != "." && name != "..") folder.names.emplace_back(name);
     errno = 0;
   }
-  if (errno != 0) problem(folder.path, "list", system_reason(errno));
+  if (errno != 0) {
+    problem(folder.path, "list", system_reason(errno));
+    now_.partly_listed = true;
+  }
   bool tagged = !selection_.tagged_caches && !folder.choice.places_below &&
                 now_.choice.reason != Reason::place &&
                 std::find(folder.names.begin(), folder.names.end(), "CACHEDIR.TAG") != folder.names.end() &&
@@ -252,7 +275,6 @@ bool Walker::list(Folder& folder) {
     }
   }
   std::sort(folder.names.begin(), folder.names.end());  // char_traits compares as unsigned bytes
-  return true;
 }
 
 void Walker::leave() {
@@ -265,12 +287,7 @@ void Walker::leave() {
   struct stat status {};
   bool same = *handle && fstat(handle->get(), &status) == 0 &&
               FolderIdentity{status.st_dev, status.st_ino} == up.identity;
-  up.handle = std::move(handle);
-  if (!same) {
-    problem(up.path, "list", "it was moved while it was being read; the rest of it was not seen");
-    up.names.clear();
-    up.at = 0;
-  }
+  up.handle = same ? std::move(handle) : std::make_shared<FileHandle>();
 }
 
 }  // namespace kestrum

@@ -20,14 +20,19 @@ namespace kestrum {
 struct Walked {
   TreePath path;
   struct stat status {};
-  bool above_source = false;  // an ancestor of a source, or of something that is taken out of it
-  bool unlisted = false;      // a folder that could not be listed
-  bool device = false;        // a source that is a block device: read as one image; st_size is the device's
+  bool above_source = false;   // an ancestor of a source, or of something that is taken out of it
+  bool unlisted = false;       // a folder that could not be opened: nothing of what is in it follows
+  bool partly_listed = false;  // a folder whose listing broke off: what was seen of it follows
+  std::string unlooked;        // why it could not be looked at; nothing else is known of it then. Else empty
+  bool device = false;         // a source that is a block device: read as one image; st_size is the device's
   std::uint32_t filesystem = 0;
   Choice choice;
   std::shared_ptr<const FileHandle> folder;  // where `name` is found
   std::string name;
   std::shared_ptr<const FileHandle> own;  // of folders that could be opened, above_source excepted
+
+  // Of what could not be looked at; whoever takes it tells it.
+  Problem problem() const { return {path.absolute(), "look at", unlooked}; }
 };
 
 // Who wants to know what is left out; of a folder left out, only the folder itself.
@@ -67,11 +72,13 @@ class Walker {
   const Walked* find_next();
   const Walked* show();
   bool start_source();
+  void begin_with(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path);
   bool look_at(std::string name, const std::shared_ptr<const FileHandle>& folder, TreePath path,
                bool is_source);
   bool look_at_device();
-  void enter();
-  bool list(Folder& folder);
+  // Lists the folder at hand, to be entered at the next call.
+  void prepare();
+  void list(Folder& folder);
   void leave();
   void problem(const TreePath& path, const char* operation, const std::string& reason);
 
@@ -82,13 +89,12 @@ class Walker {
   OnNote on_note_;
   OnLeftOut on_left_out_;
   std::size_t source_ = 0;
-  std::optional<TreePath> last_ancestor_parent_;
   std::vector<Folder> stack_;
   Walked now_;
   std::deque<Walked> waiting_;  // folders above what was found, then it
   Walked shown_now_;
-  bool pending_enter_ = false;     // the folder shown last is entered at the next call
-  std::optional<TreePath> shown_;  // the last ancestor shown
+  std::optional<Folder> prepared_;  // the folder shown last, entered at the next call
+  std::optional<TreePath> shown_;   // the last ancestor shown
 };
 
 }  // namespace kestrum

@@ -9,10 +9,6 @@
 #include <array>
 #include <cerrno>
 #include <cstdio>
-#include <functional>
-#include <list>
-#include <mutex>
-#include <unordered_map>
 
 #include "base/error.hpp"
 #include "base/file_handle.hpp"
@@ -20,67 +16,12 @@
 #include "base/open_beneath.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
+#include "store/open_files.hpp"
 #include "store/store.hpp"
 #include "store/store_error.hpp"
 
 namespace kestrum {
 namespace {
-
-// The files that readers of one store have open: few at a time, however many readers there are; the others
-// are opened again when they are read. Any thread.
-class OpenFiles {
- public:
-  using Open = std::function<FileHandle()>;
-
-  std::shared_ptr<const FileHandle> get(const void* reader, const Open& open) {
-    {
-      std::lock_guard lock(mutex_);
-      if (auto found = by_reader_.find(reader); found != by_reader_.end()) {
-        files_.splice(files_.begin(), files_, found->second);
-        return files_.front().file;
-      }
-    }
-    return put(reader, open());
-  }
-
-  std::shared_ptr<const FileHandle> put(const void* reader, FileHandle file) {
-    auto shared = std::make_shared<const FileHandle>(std::move(file));
-    std::lock_guard lock(mutex_);
-    // Another thread may have been first.
-    if (auto found = by_reader_.find(reader); found != by_reader_.end()) return found->second->file;
-    files_.push_front({reader, shared});
-    by_reader_[reader] = files_.begin();
-    while (files_.size() > most_) {
-      by_reader_.erase(files_.back().reader);
-      files_.pop_back();
-    }
-    return shared;
-  }
-
-  void forget(const void* reader) {
-    std::lock_guard lock(mutex_);
-    auto found = by_reader_.find(reader);
-    if (found == by_reader_.end()) return;
-    files_.erase(found->second);
-    by_reader_.erase(found);
-  }
-
-  void close_all() {
-    std::lock_guard lock(mutex_);
-    by_reader_.clear();
-    files_.clear();
-  }
-
- private:
-  struct OpenFile {
-    const void* reader;
-    std::shared_ptr<const FileHandle> file;  // closed when nobody reads from it any more
-  };
-  const std::size_t most_ = open_files_share(256);
-  std::mutex mutex_;
-  std::list<OpenFile> files_;  // the one used last is the first
-  std::unordered_map<const void*, std::list<OpenFile>::iterator> by_reader_;
-};
 
 // What readers share with their store, and keep when it is gone.
 struct StoreRoot {

@@ -37,6 +37,10 @@ Seen walk(const std::vector<std::string>& folders, const std::vector<std::string
   Walker walker(
       selection, filesystems, [&](const Problem& problem) { seen.problems.push_back(problem); }, note);
   while (const Walked* found = walker.next()) {
+    if (!found->unlooked.empty()) {
+      seen.problems.push_back(found->problem());
+      continue;
+    }
     seen.paths.push_back(found->path);
     if (found->above_source) ++seen.above;
   }

@@ -2,7 +2,8 @@
 // bytes]. No owners, modes, links, special files or attributes; times in steps of two seconds from 1980 to
 // 2107; files below 4 GiB; names are UTF-8 without "*/:<>?\| and control characters, end in no dot or blank,
 // and case does not tell two apart. Set-mode calls are taken without a word and forgotten, as the kernel's
-// own FAT does.
+// own FAT does. The listing of a folder that holds ".breaks-off" ends half way, with an error
+// of the device; so does looking at what has a "NAME.fails" beside it.
 #define FUSE_USE_VERSION 35
 #include <dirent.h>
 #include <fcntl.h>
@@ -19,6 +20,7 @@
 #include <memory>
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace {
 
@@ -102,17 +104,31 @@ int fat_getattr(const char* path, struct stat* status, fuse_file_info*) {
   std::string real;
   // Looking for a name that cannot be here finds nothing; only creating it is refused.
   if (real_path(path, real) != 0 || lstat(real.c_str(), status) != 0) return -ENOENT;
+  struct stat mark {};
+  if (lstat((real + ".fails").c_str(), &mark) == 0) return -EIO;
   dress(*status);
   return 0;
 }
 
-int fat_readdir(const char* path, void* buffer, fuse_fill_dir_t fill, off_t, fuse_file_info*,
+int fat_readdir(const char* path, void* buffer, fuse_fill_dir_t fill, off_t from, fuse_file_info*,
                 fuse_readdir_flags) {
   std::string real;
   if (int code = real_path(path, real); code != 0) return code;
   std::unique_ptr<DIR, int (*)(DIR*)> dir(opendir(real.c_str()), closedir);
   if (!dir) return -errno;
-  while (dirent* item = readdir(dir.get())) fill(buffer, item->d_name, nullptr, 0, fuse_fill_dir_flags{});
+  std::vector<std::string> names;
+  while (dirent* item = readdir(dir.get())) names.emplace_back(item->d_name);
+  std::sort(names.begin(), names.end());
+  bool breaks_off = std::find(names.begin(), names.end(), ".breaks-off") != names.end();
+  if (breaks_off) {  // every other name is told: what is not lies between them
+    std::vector<std::string> told;
+    for (std::size_t i = 0; i < names.size(); i += 2) told.push_back(names[i]);
+    names = told;
+  }
+  std::size_t end = names.size();
+  auto at = static_cast<std::size_t>(from);
+  if (breaks_off && at >= end) return -EIO;
+  while (at < end && fill(buffer, names[at].c_str(), nullptr, static_cast<off_t>(at + 1), {}) == 0) ++at;
   return 0;
 }
 

@@ -87,6 +87,7 @@ TEST_F(CarryOn, AFolderThatOpensButCannotBeListed) {
     Ran ran = as_user({"run", "wardens", "--kind", kind, "--quiet"});
     EXPECT_EQ(ran.exit, 1) << ran.err << ran.out;
     EXPECT_TRUE(holds(ran.err + ran.out, "1 file below it is kept as the point of")) << ran.err << ran.out;
+    EXPECT_TRUE(holds(ran.out, " 0 gone")) << ran.out;
     EXPECT_EQ(restored("moths/traps.csv", 1), "three hawkmoths");
     EXPECT_TRUE(fs::is_symlink((desk_.folder / "out") + "/source/moths/link"));
     EXPECT_EQ(restored("other", 1), std::string("other ") + kind);
@@ -117,6 +118,9 @@ TEST_F(CarryOn, ASourceThatIsNotThereStays) {
     EXPECT_TRUE(
         holds(ran.err + ran.out, "this source is not there; 2 files below it are kept as the point of"))
         << ran.err << ran.out;
+    EXPECT_TRUE(holds(ran.out, " 0 gone")) << ran.out;
+    Ran listed = as_user({"browse", "wardens", desk_.folder / "recordings"});
+    EXPECT_TRUE(holds(listed.out, "2026")) << listed.out << listed.err;
     fs::remove_all(desk_.folder / "out");
     Ran back = as_user({"restore", "wardens", away, "--to", desk_.folder / "out", "--quiet"});
     EXPECT_EQ(back.exit, 1) << back.err;
@@ -135,7 +139,7 @@ TEST_F(CarryOn, AListingThatBreaksOff) {
   std::string inner = desk_.folder / "card";
   for (const char* name : {"a", "b/1", "b/2", "c", "x", "y/1", "y/deep/2", "z"})
     write_file(inner + "/" + name, name);
-  FatRules card(inner, desk_.folder / "reader");
+  FatRules card(inner, desk_.folder / "x-reader");  // the last of the sources
   ASSERT_TRUE(card.mounted());
   ASSERT_EQ(desk_.define({"--what-folders", card.folder(), "--keep-points", "2 points"}, false).exit, 0);
   ASSERT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);
@@ -152,7 +156,7 @@ TEST_F(CarryOn, AListingThatBreaksOff) {
     EXPECT_TRUE(holds(ran.err + ran.out, "4 files below it are kept as the point of")) << ran.err << ran.out;
     fs::remove_all(desk_.folder / "out");
     EXPECT_EQ(desk_({"restore", "wardens", card.folder(), "--to", desk_.folder / "out", "--quiet"}).exit, 1);
-    std::string at = desk_.folder / "out/reader/";
+    std::string at = desk_.folder / "out/x-reader/";
     EXPECT_EQ(read_file(at + "x"), kind);
     EXPECT_FALSE(fs::exists(at + "b/1"));
     EXPECT_EQ(read_file(at + "b/3"), "new");

@@ -380,6 +380,11 @@ TEST_F(LockOf, AContainerIsToldByTheKernel) {
   EXPECT_EQ(take(lock_text("skerry-1", id_, boot_, "pid:[1]")), std::nullopt);
 }
 
+TEST_F(LockOf, WhereTheKernelDoesNotTellAContainerIsAlive) {
+  store_ = std::make_unique<WithoutHold>(folder_ / "");
+  EXPECT_EQ(take(lock_text("skerry-1", id_, boot_, "pid:[1]")), ErrorKind::busy);
+}
+
 TEST_F(LockOf, AMachineOfTheSameNameIsAnother) {
   EXPECT_EQ(take(lock_text("skerry-1", "0123456789abcdef", "another boot", "")), ErrorKind::busy);
   EXPECT_EQ(take(lock_text("skerry-1", id_, "another boot", "")), std::nullopt)

@@ -1,9 +1,13 @@
 // The power goes the moment after a command has said that it is done: what the drive holds then, read by a
 // real file system that comes up from it, is whole. A run, a fold, and a restore that replaces. Needs root
 // and loop devices.
+#include <fcntl.h>
+#include <unistd.h>
+
 #include <csignal>
 #include <fstream>
 
+#include "base/file_handle.hpp"
 #include "program/desk.hpp"
 #include "support/mounts.hpp"
 
@@ -87,27 +91,32 @@ TEST_P(PowerImages, ARestoreThatReplacesLeavesOneOrTheOther) {
   std::string image = desk.folder / "target.img", after = desk.folder / "after.img",
               there = desk.folder / "there";
   std::string target = desk.folder / "target";
+  constexpr int files = 300;
   std::unique_ptr<Mounted> mounted = make(image, target);
   if (!mounted) GTEST_SKIP() << "this kernel mounts no " << GetParam().name;
   desk.define({}, false);
-  for (int i = 0; i < 40; ++i)
+  for (int i = 0; i < files; ++i)
     write_file(desk.source() + "/list-" + std::to_string(i), noise(static_cast<unsigned>(i), 5000));
   ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
   Snapshot expected = take_snapshot(desk.source());
   std::vector<std::string> restore{"restore", "wardens", desk.source(), "--to",         target,
                                    "--clash", "replace", "--quiet",     "--with-owners"};
-  for (int i = 0; i < 40; ++i)
+  for (int i = 0; i < files; ++i)
     write_file(target + "/source/list-" + std::to_string(i), "what was there before " + std::to_string(i));
   sync();
-  // In the midst of it: each file is the old one or the new one, and whole.
+  // In the midst of it, when somebody makes the file system's own notes durable and nobody the content: each
+  // file is the old one or the new one, and whole.
+  const std::string some = target + "/source/list-120";
   pid_t running = desk.program.start(restore);
-  usleep(30000);
+  while (fs::file_size(some) != 5000) usleep(200);
   kill(running, SIGSTOP);
+  FileHandle folder(open((target + "/source").c_str(), O_RDONLY | O_DIRECTORY));
+  ASSERT_EQ(fsync(folder.get()), 0);
   cut(image, after);
   {
     std::unique_ptr<Mounted> cut_drive = mount(after, there);
     ASSERT_TRUE(cut_drive);
-    for (int i = 0; i < 40; ++i) {
+    for (int i = 0; i < files; ++i) {
       std::string name = "list-" + std::to_string(i), content = read_file(there + "/source/" + name);
       EXPECT_TRUE(content == "what was there before " + std::to_string(i) ||
                   content == expected[name].content)

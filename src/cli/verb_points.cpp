@@ -1,6 +1,8 @@
 // points.
 #include <fmt/format.h>
 
+#include <map>
+
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
@@ -15,19 +17,23 @@
 namespace kestrum {
 namespace {
 
+// Short: of many ranges the first ones.
 std::string needs_text(const PointInfo& info) {
-  return sequences_text(info.needs);
+  constexpr std::size_t longest = 40;
+  std::string text = sequences_text(info.needs);
+  if (text.size() <= longest) return text;
+  return text.substr(0, text.rfind(", ", longest)) + ", ... (" + count_text(info.needs.size(), "set") + ")";
 }
 
-// Each finding once, with the points it is true of.
+// Each finding once, with the points it is true of, in the order in which they were found.
 std::string findings_text(const std::vector<PointInfo>& points) {
+  std::map<std::string, std::size_t> places;
   std::vector<std::pair<std::string, std::vector<Sequence>>> found;
   for (const PointInfo& info : points) {
     for (const std::string& finding : info.findings) {
-      auto same =
-          std::find_if(found.begin(), found.end(), [&](const auto& one) { return one.first == finding; });
-      if (same == found.end()) same = found.insert(found.end(), {finding, {}});
-      same->second.push_back(info.sequence);
+      auto [place, is_new] = places.try_emplace(finding, found.size());
+      if (is_new) found.push_back({finding, {}});
+      found[place->second].second.push_back(info.sequence);
     }
   }
   std::string out;

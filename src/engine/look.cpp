@@ -108,10 +108,12 @@ class Judge {
   void judge_needs(std::size_t place, PointInfo& info) {
     const SetNeeds& graph = sets_.needs();
     SetNeeds::Closure needed = graph.closure(place);
-    for (const SetNeed& need : needed.missing) {
-      info.needs.push_back(need.sequence);
+    for (const SetNeed& need : needed.missing) info.needs.push_back(need.sequence);
+    if (!needed.missing.empty()) {
       info.health = Health::incomplete;
-      info.findings.push_back("it needs set " + std::to_string(need.sequence) + ", which is not there");
+      bool one = needed.missing.size() == 1;
+      info.findings.push_back((one ? "it needs set " : "it needs sets ") + sequences_text(info.needs) +
+                              (one ? ", which is not there" : ", which are not there"));
     }
     for (std::size_t other : needed.met) {
       info.needs.push_back(graph.facts(other).sequence);

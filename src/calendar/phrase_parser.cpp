@@ -13,6 +13,7 @@ namespace kestrum {
 namespace {
 
 constexpr unsigned day_minutes = 24 * 60;
+constexpr int usual_time = 12 * 60 + 30;
 
 constexpr const char* examples =
     "write it like \"daily at 12:30\", \"weekdays at 20:30\", \"first sunday at 03:00 full\", \"monthly on "
@@ -31,9 +32,10 @@ class Parser {
     for (char c : given_)
       plain += c == ',' ? std::string(" ")
                         : std::string(1, static_cast<char>(std::tolower(static_cast<unsigned char>(c))));
-    for (std::string& word : split(plain, ' ')) {
-      if (!word.empty()) words_.push_back(std::move(word));
+    for (const std::string& word : split(plain, ' ')) {
+      if (!word.empty()) add_word(word);
     }
+    typed_ = words_;
   }
 
   Phrase parse() {
@@ -44,15 +46,45 @@ class Parser {
     } else {
       take_kind();
       body();
-      if (at_ < words_.size()) refuse("'" + printable(words_[at_]) + "' says nothing there");
+      if (at_ < words_.size()) refuse("'" + typed(at_) + "' says nothing there");
     }
     if (!complaint_.empty()) refuse(complaint_);
     return phrase_;
   }
 
  private:
+  // "30min" is two words, "8 pm" one.
+  void add_word(const std::string& word) {
+    std::size_t digits = word.find_first_not_of("0123456789");
+    bool half_of_day = word == "am" || word == "pm";
+    bool unit_behind = digits != 0 && digits != std::string::npos &&
+                       unit_minutes(std::string_view(word).substr(digits)) != 0;
+    if (half_of_day && !words_.empty() && std::isdigit(static_cast<unsigned char>(words_.back()[0])) != 0) {
+      words_.back() += word;
+    } else if (unit_behind) {
+      words_.push_back(word.substr(0, digits));
+      words_.push_back(word.substr(digits));
+    } else {
+      words_.push_back(word);
+    }
+  }
+  // As it was typed, before anything was put right.
+  std::string typed(std::size_t at) const { return printable(typed_[at]); }
+  std::string typed_last() const { return typed(at_ - 1); }
+
+  // Keeps what was understood: days, hour, kind.
+  std::string near_to_it() {
+    if (!understood_) {
+      std::optional<int> minute = time_said();
+      if (!minute && phrase_.weekdays == 0) return examples;
+      phrase_.type = Phrase::Type::weekly;
+      if (phrase_.weekdays == 0) phrase_.weekdays = all_days;
+      take_time(minute.value_or(usual_time));
+    }
+    return "did you mean \"" + phrase_.text() + "\"?";
+  }
   [[noreturn]] void refuse(const std::string& why) {
-    std::string nearest = understood_ ? "did you mean \"" + phrase_.text() + "\"?" : examples;
+    std::string nearest = near_to_it();
     throw Error(ErrorKind::usage, "\"" + printable(given_) + "\" does not say when: " + why, nearest);
   }
   void complain(const std::string& what) {
@@ -62,12 +94,13 @@ class Parser {
   // A word that is nearly one of ours is taken for it, and said.
   void correct_words() {
     static const std::vector<std::string> known{
-        "by",       "hand",    "once",      "at",       "hourly", "minute",      "minutes",
-        "hour",     "hours",   "every",     "daily",    "day",    "days",        "weekdays",
-        "weekends", "monthly", "on",        "the",      "last",   "first",       "second",
-        "third",    "fourth",  "fifth",     "of",       "month",  "from",        "weeks",
-        "week",     "change",  "least",     "and",      "full",   "incremental", "differential",
-        "monday",   "tuesday", "wednesday", "thursday", "friday", "saturday",    "sunday"};
+        "weekly",    "twice",    "thrice",  "times",    "half",        "until",        "till",   "noon",
+        "midnight",  "mins",     "through", "by",       "hand",        "once",         "at",     "hourly",
+        "minute",    "minutes",  "hour",    "hours",    "every",       "daily",        "day",    "days",
+        "weekdays",  "weekends", "monthly", "on",       "the",         "last",         "first",  "second",
+        "third",     "fourth",   "fifth",   "of",       "month",       "from",         "weeks",  "week",
+        "change",    "least",    "and",     "full",     "incremental", "differential", "monday", "tuesday",
+        "wednesday", "thursday", "friday",  "saturday", "sunday"};
     if (words_[0].starts_with("rrule")) return;
     for (std::string& word : words_) {
       bool is_word =
@@ -97,9 +130,14 @@ class Parser {
   }
 
   void take_kind() {
-    if (std::optional<Kind> kind = parse_kind(words_.back()); kind && words_.size() > 1) {
+    if (words_.size() < 2) return;
+    if (std::optional<Kind> kind = parse_kind(words_.back())) {
       phrase_.kind = kind;
       words_.pop_back();
+    } else if ((kind = parse_kind(words_.front()))) {
+      phrase_.kind = kind;
+      words_.erase(words_.begin());
+      typed_.erase(typed_.begin());
     }
   }
 
@@ -108,7 +146,7 @@ class Parser {
       std::string_view name = weekday_names[i];
       bool same = word == name ||
                   (word.size() == name.size() + 1 && word.starts_with(name) && word.ends_with('s')) ||
-                  (word.size() >= 3 && word.size() <= 4 && name.starts_with(word));
+                  (word.size() >= 2 && name.starts_with(word));
       if (same) return static_cast<int>(i);
     }
     return -1;
@@ -121,29 +159,77 @@ class Parser {
     return value;
   }
 
-  // "at 09:30"
+  // Minutes that such a word counts by; 0: it is no unit of time of day.
+  static unsigned unit_minutes(std::string_view unit) {
+    for (std::string_view one : {"m", "min", "mins", "minute", "minutes"}) {
+      if (unit == one) return 1;
+    }
+    for (std::string_view one : {"h", "hr", "hrs", "hour", "hours"}) {
+      if (unit == one) return 60;
+    }
+    return 0;
+  }
+
+  // "09:30", "9.30", "0930", "9am", "9:30pm", "noon": the minute of the day.
+  static std::optional<int> time_of(std::string_view text) {
+    if (text == "noon") return 12 * 60;
+    if (text == "midnight") return 0;
+    bool am = text.ends_with("am"), pm = text.ends_with("pm");
+    if (am || pm) text.remove_suffix(2);
+    std::size_t mark = text.find_first_of(":.");
+    std::string_view hours = text.substr(0, mark);
+    std::string_view minutes = mark == std::string_view::npos ? std::string_view() : text.substr(mark + 1);
+    if (mark == std::string_view::npos && (text.size() == 4 || (text.size() == 3 && !am && !pm))) {
+      hours = text.substr(0, text.size() - 2);
+      minutes = text.substr(text.size() - 2);
+    } else if (mark == std::string_view::npos && !am && !pm) {
+      return std::nullopt;
+    } else if (mark == std::string_view::npos) {
+      minutes = "00";
+    }
+    std::optional<unsigned> hour = hours.size() <= 2 ? number(hours) : std::nullopt;
+    std::optional<unsigned> minute = minutes.size() == 2 ? number(minutes) : std::nullopt;
+    if (!hour || !minute || *hour > 23 || *minute > 59) return std::nullopt;
+    if (am || pm) {
+      if (*hour < 1 || *hour > 12) return std::nullopt;
+      hour = *hour % 12 + (pm ? 12 : 0);
+    }
+    return static_cast<int>(*hour * 60 + *minute);
+  }
+  // The first word that is a time, wherever it stands.
+  std::optional<int> time_said() const {
+    for (const std::string& word : words_) {
+      if (std::optional<int> minute = time_of(word)) return minute;
+    }
+    return std::nullopt;
+  }
+  void take_time(int minute) {
+    phrase_.hour = minute / 60;
+    phrase_.minute = minute % 60;
+  }
+
+  // "at 09:30", "9:30"
   void time_of_day() {
     understood_ = true;
-    if (!at({"at"})) {
-      phrase_.hour = 12;
-      phrase_.minute = 30;
-      refuse("it does not say at what time");
-    }
+    take_time(time_said().value_or(usual_time));
+    bool said = at({"at"}) || (!done() && time_of(words_[at_]));
+    if (!said && !done() && !number(words_[at_])) refuse("'" + typed(at_) + "' says nothing there");
+    if (!said && done()) refuse("it does not say at what time");
     clock_time(next("at what time"));
   }
   void clock_time(const std::string& text) {
+    if (std::optional<int> minute = time_of(text)) return take_time(*minute);
     std::size_t colon = text.find(':');
     std::optional<unsigned> hour = number(std::string_view(text).substr(0, colon));
     std::optional<unsigned> minute =
         colon == std::string::npos ? std::nullopt : number(std::string_view(text).substr(colon + 1));
     if (!minute && colon == std::string::npos && hour) {
-      complain("'" + printable(text) + "' is no time; hours and minutes are wanted");
+      complain("'" + typed_last() + "' is no time; hours and minutes are wanted");
       minute = 0;
     }
     if (!hour || !minute || (colon != std::string::npos && text.size() - colon != 3)) {
-      phrase_.hour = 12;
-      phrase_.minute = 30;
-      refuse("'" + printable(text) + "' is no time");
+      take_time(usual_time);
+      refuse("'" + typed_last() + "' is no time");
     }
     if (*hour > 23 || *minute > 59) complain("there is no " + printable(text) + " on any day");
     phrase_.hour = static_cast<int>(std::min(*hour, 23u));
@@ -181,6 +267,22 @@ class Parser {
       understood_ = true;
       at({"at"});
       clock_time(next("at what time"));
+    } else if (at({"twice"}) || at({"thrice"}) || at({"2", "times"}) || at({"3", "times"}) ||
+               at({"4", "times"}) || at({"three", "times"}) || at({"four", "times"})) {
+      times_a_day();
+    } else if (at({"every", "half", "hour"}) || at({"every", "half", "an", "hour"})) {
+      phrase_.type = Type::every_minutes;
+      phrase_.every = 30;
+    } else if (at({"weekly"})) {
+      phrase_.weekdays = 0;
+      at({"on"});
+      if (done() || words_[at_] == "at" || time_of(words_[at_])) {
+        phrase_.type = Type::weekly;
+        phrase_.weekdays = 1;
+        time_of_day();
+      } else {
+        weekly();
+      }
     } else if (at({"hourly"}) || at({"every", "hour"})) {
       hourly();
     } else if (at({"on", "change"})) {
@@ -207,6 +309,17 @@ class Parser {
     understood_ = true;
   }
 
+  // "twice a day", "3 times daily": at equal distances.
+  void times_a_day() {
+    const std::string& first = words_[0];
+    unsigned times = first == "twice" || first == "2" ? 2 : first == "4" || first == "four" ? 4 : 3;
+    phrase_.type = Phrase::Type::every_minutes;
+    phrase_.every = day_minutes / times;
+    understood_ = true;
+    if (!at({"a", "day"}) && !at({"daily"}) && !at({"every", "day"}) && !at({"per", "day"}))
+      refuse("it does not say in what time");
+  }
+
   void hourly() {
     phrase_.type = Phrase::Type::hourly;
     understood_ = true;
@@ -226,8 +339,8 @@ class Parser {
     std::optional<unsigned> count = number(text);
     if (!count) refuse("'" + printable(text) + "' is no number");
     std::string unit = next("in what unit");
-    unsigned factor = unit.starts_with("minute") ? 1 : unit.starts_with("hour") ? 60 : 0;
-    if (factor == 0) refuse("'" + printable(unit) + "' is neither minutes nor hours");
+    unsigned factor = unit_minutes(unit);
+    if (factor == 0) refuse("'" + typed_last() + "' is neither minutes nor hours");
     std::uint64_t minutes = std::uint64_t{*count} * factor;
     if (minutes < 5) complain("runs closer together than 5 minutes only get in each other's way");
     if (minutes > day_minutes) complain("more than a day is said in days: every 2 days from a date");
@@ -270,8 +383,9 @@ class Parser {
     if (done()) return false;
     bool named = words_[at_] == "last" ||
                  std::find(ordinal_names.begin(), ordinal_names.end(), words_[at_]) != ordinal_names.end();
-    return named ||
-           (number_with_ending(words_[at_]) && at_ + 1 < words_.size() && weekday(words_[at_ + 1]) >= 0);
+    if (named || !number_with_ending(words_[at_]) || at_ + 1 >= words_.size()) return named;
+    const std::string& behind = words_[at_ + 1];
+    return weekday(behind) >= 0 || behind == "of" || behind == "day";
   }
   // "15", "15th", "1st"
   static std::optional<unsigned> number_with_ending(std::string_view text) {
@@ -283,6 +397,13 @@ class Parser {
 
   void monthly() {
     at({"day"});
+    if (!done() && words_[at_] == "at") {
+      phrase_.type = Phrase::Type::monthly_day;
+      phrase_.ordinal = 1;
+      take_time(time_said().value_or(usual_time));
+      understood_ = true;
+      refuse("it does not say on which day");
+    }
     std::string text = next("on which day");
     auto named = std::find(ordinal_names.begin(), ordinal_names.end(), text);
     std::optional<unsigned> count = named != ordinal_names.end()
@@ -293,7 +414,7 @@ class Parser {
     } else if (count) {
       phrase_.ordinal = static_cast<int>(std::min(*count, 99u));
     } else {
-      refuse("'" + printable(text) + "' is no day of a month");
+      refuse("'" + typed_last() + "' is no day of a month");
     }
     if (!done() && weekday(words_[at_]) >= 0) {
       phrase_.type = Phrase::Type::monthly_weekday;
@@ -317,12 +438,36 @@ class Parser {
     time_of_day();
   }
 
+  // "mo-fr", "monday to friday", "fri - mon"
+  bool days_from_to() {
+    std::string first = words_[at_], last;
+    std::size_t taken = 1;
+    if (std::size_t line = first.find('-'); line != std::string::npos && line > 0) {
+      last = first.substr(line + 1);
+      first.resize(line);
+    } else if (at_ + 2 < words_.size()) {
+      const std::string& between = words_[at_ + 1];
+      bool range = between == "to" || between == "-" || between == "until" || between == "till" ||
+                   between == "through";
+      if (range) last = words_[at_ + 2];
+      taken = 3;
+    }
+    int from = weekday(first), to = weekday(last);
+    if (from < 0 || to < 0) return false;
+    for (int day = from;; day = (day + 1) % 7) {
+      phrase_.weekdays |= 1u << day;
+      if (day == to) break;
+    }
+    at_ += taken;
+    return true;
+  }
+
   void weekly() {
     phrase_.type = Phrase::Type::weekly;
     at({"every"});
     at({"on"});
-    while (!done() && words_[at_] != "at") {
-      if (at({"and"}) || at({"on"})) continue;
+    while (!done() && words_[at_] != "at" && !time_of(words_[at_])) {
+      if (at({"and"}) || at({"on"}) || days_from_to()) continue;
       if (at({"weekdays"})) {
         phrase_.weekdays |= working_days;
       } else if (at({"weekends"})) {
@@ -330,7 +475,7 @@ class Parser {
       } else if (weekday(words_[at_]) >= 0) {
         phrase_.weekdays |= 1u << weekday(words_[at_++]);
       } else {
-        refuse("'" + printable(words_[at_]) + "' is no day");
+        refuse("'" + typed(at_) + "' is no day");
       }
     }
     if (phrase_.weekdays == 0) refuse("it names no day");
@@ -369,7 +514,7 @@ class Parser {
   }
 
   std::string given_;
-  std::vector<std::string> words_;
+  std::vector<std::string> words_, typed_;  // put right, and as they came
   std::size_t at_ = 0;
   Phrase phrase_;
   bool understood_ = false;  // phrase_ has a text that means something

@@ -46,15 +46,11 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
                    Instant now) {
   Outlook out;
   out.sets = kept_sets(points);
-  std::optional<Kind> asked;
-  std::vector<Occurrence> coming;
-  if (job.enabled) coming = next_times(job.runs, now, 1);
-  if (!coming.empty()) {
-    out.when = coming[0].when;
-    asked = job.runs[coming[0].phrase].kind;
-  }
+  std::vector<Occurrence> coming = next_times(times_of(job), now, 1);
+  if (!coming.empty()) out.when = coming[0].when;
   Instant when = out.when.value_or(now);
-  out.next = decide_kind({job.kind, job.renew}, chain_sets(out.sets), ProtectionChange::none, asked, when);
+  out.next = decide_by_time({job.kind, job.renew}, chain_sets(out.sets), ProtectionChange::none,
+                            times_of(job), when);
   KeptSet next = next_set(out, points, when);
   std::uint64_t bytes = next.facts.totals.stored_bytes;
   out.sets.push_back(std::move(next));

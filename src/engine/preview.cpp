@@ -80,8 +80,10 @@ class Preview {
       result_.held_bytes += set.facts.totals.stored_bytes;
       if (set.facts.kind == Kind::full) result_.full_bytes = set.facts.totals.stored_bytes;
     }
-    KindDecision decision =
-        decide_kind({job_.kind, job_.renew}, surveyed, protection, wanted, context_.clock.now());
+    const ChainRules rules{job_.kind, job_.renew};
+    const Instant now = context_.clock.now();
+    KindDecision decision = wanted ? decide_kind(rules, surveyed, protection, wanted, now)
+                                   : decide_by_time(rules, surveyed, protection, times_of(job_), now);
     needs_ = new_needs(decision, surveyed);
     result_.next = decision;
     return decision;

@@ -322,7 +322,11 @@ bool fits(const FoundSet& set, const PointWish& wish) {
 const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
   const FoundSet* chosen = nullptr;
   for (const FoundSet& set : sets) {
-    if (fits(set, wish)) chosen = &set;
+    if (!fits(set, wish)) continue;
+    // Of a moment the latest date counts, whatever the order of the numbers: the clock may have been wrong.
+    bool earlier = chosen != nullptr && wish.by == PointWish::By::moment &&
+                   set.facts().started < chosen->facts().started;
+    if (!earlier) chosen = &set;
   }
   return chosen;
 }

@@ -67,6 +67,11 @@ struct Job {
   std::string mail_detail = "problems";
 };
 
+// The times that count: none of a job that only runs when asked for by name.
+inline std::vector<Phrase> times_of(const Job& job) {
+  return job.enabled ? job.runs : std::vector<Phrase>();
+}
+
 // A name that can be a job's: printable UTF-8 without '/', not starting with '.' or '-', at most 100 bytes.
 // Throws Error of kind usage otherwise.
 void check_job_name(const std::string& name);

@@ -42,8 +42,10 @@ std::optional<KindReason> full_due(const ChainRules& rules, const std::vector<Ch
                                    const std::vector<const ChainSet*>& members, const ChainSet* full,
                                    Instant now) {
   const RenewRules& renew = rules.renew;
-  if (renew.every_sets && members.size() >= *renew.every_sets)
-    return KindReason{.why = Why::every_sets, .found = members.size(), .allowed = *renew.every_sets};
+  // Sets that were made count, whether or not the rules have let them go.
+  std::size_t made = members.back()->facts.sequence - members.front()->facts.covers_from() + 1;
+  if (renew.every_sets && made >= *renew.every_sets)
+    return KindReason{.why = Why::every_sets, .found = made, .allowed = *renew.every_sets};
   std::size_t needed = renew.restore_needs ? next_restore(rules.kind, sets) : 0;
   if (renew.restore_needs && needed > *renew.restore_needs)
     return KindReason{.why = Why::restore_needs, .found = needed, .allowed = *renew.restore_needs};
@@ -72,6 +74,9 @@ std::optional<KindReason> full_due(const ChainRules& rules, const std::vector<Ch
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
                          ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
   Kind kind = wanted.value_or(rules.kind);
+  // A chain that goes on is better than no point.
+  if (kind == Kind::full && !rules.full_fits && !sets.empty() && protection == ProtectionChange::none)
+    kind = rules.kind == Kind::differential ? Kind::differential : Kind::incremental;
   if (kind == Kind::full) return new_full({.why = wanted ? Why::wanted : Why::job_kind});
   if (sets.empty()) return new_full({.why = Why::first_set});
   if (protection != ProtectionChange::none)
@@ -90,9 +95,9 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   bool damaged =
       std::any_of(members.begin(), members.end(), [](const ChainSet* set) { return set->damaged; });
   if (!wanted && rules.renew.never() && damaged) return new_full({.why = Why::damaged_chain});
-  if (!wanted) {
-    if (std::optional<KindReason> due = full_due(rules, sets, members, full, now)) return new_full(*due);
-  }
+  std::optional<KindReason> due;
+  if (!wanted) due = full_due(rules, sets, members, full, now);
+  if (due && rules.full_fits) return new_full(*due);
   const ChainSet* base = nullptr;
   if (kind == Kind::differential) {
     if (full != nullptr && full->catalog_reads) base = full;
@@ -110,6 +115,32 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   decision.chain = chain;
   decision.base_started = base->facts.started;
   decision.reason.why = wanted ? Why::wanted : Why::job_kind;
+  if (!rules.full_fits) decision.reason.why = Why::full_does_not_fit;
+  return decision;
+}
+
+KindDecision decide_by_time(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                            ProtectionChange protection, const std::vector<Phrase>& runs, Instant now) {
+  std::optional<Kind> due;
+  std::vector<Phrase> with_kind;
+  for (const Phrase& phrase : runs) {
+    if (phrase.kind) with_kind.push_back(phrase);
+  }
+  // What is longer ago than that is not worth looking for.
+  constexpr std::int64_t longest = 400 * std::int64_t{86400};
+  Instant at = sets.empty() ? now : sets.back().facts.started;
+  at.seconds = std::max(at.seconds, now.seconds - longest);
+  while (!with_kind.empty() && at < now) {
+    std::vector<Occurrence> some = next_times(with_kind, at, 64);
+    for (const Occurrence& one : some) {
+      // A full set does for the other kinds too.
+      if (one.when <= now && due != Kind::full) due = with_kind[one.phrase].kind;
+    }
+    if (some.empty()) break;
+    at = some.back().when;
+  }
+  KindDecision decision = decide_kind(rules, sets, protection, due, now);
+  if (decision.reason.why == Why::wanted) decision.reason.why = Why::its_time;
   return decision;
 }
 

@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "base/set_facts.hpp"
+#include "calendar/phrase.hpp"
 #include "rules/renew_rules.hpp"
 
 namespace kestrum {
@@ -22,26 +23,29 @@ enum class ProtectionChange { none, turned_on, turned_off };
 
 struct ChainRules {
   Kind kind = Kind::incremental;
-  RenewRules renew;  // a full at the latest then
+  RenewRules renew;       // a full at the latest then
+  bool full_fits = true;  // on the drive; else the chain goes on, if that can be
 };
 
 // Why the next set is of its kind; kind_reason_text words it.
 struct KindReason {
   enum class Why {
-    wanted,           // a person asked for it
-    job_kind,         // the job makes such sets
-    first_set,        // on this destination
-    turned_on,        // encryption
-    turned_off,       // encryption
-    damaged_chain,    // of a job that folds its chain for ever
-    every_sets,       // the chain has `found` sets, `allowed` by the rule
-    restore_needs,    // `found` sets, of which `allowed` may be
-    outgrown,         // the sets on the full one hold `found` bytes, over `allowed` times its `own`
-    every,            // the full set is of `begun`, and one is due every `span`
-    month,            // the first run of it
-    week,             // the first run of it
-    full_unreadable,  // what a differential would be compared with
-    none_readable,    // no set of the chain has a list of files that reads
+    its_time,           // the job's times say so
+    wanted,             // a person asked for it
+    job_kind,           // the job makes such sets
+    first_set,          // on this destination
+    turned_on,          // encryption
+    turned_off,         // encryption
+    damaged_chain,      // of a job that folds its chain for ever
+    full_does_not_fit,  // one is due or asked for by the job
+    every_sets,         // `found` sets were made in the chain, `allowed` by the rule
+    restore_needs,      // `found` sets, of which `allowed` may be
+    outgrown,           // the sets on the full one hold `found` bytes, over `allowed` times its `own`
+    every,              // the full set is of `begun`, and one is due every `span`
+    month,              // the first run of it
+    week,               // the first run of it
+    full_unreadable,    // what a differential would be compared with
+    none_readable,      // no set of the chain has a list of files that reads
   };
   Why why = Why::first_set;
   std::uint64_t found = 0, allowed = 0, own = 0;
@@ -61,6 +65,11 @@ struct KindDecision {
 // weeks and months; they hold still when it lies before the full set.
 KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
                          ProtectionChange protection, std::optional<Kind> wanted, Instant now);
+
+// The same without a person's choice: a kind that goes with one of the job's times is made by the first run
+// at or after it. `runs`: those that count.
+KindDecision decide_by_time(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                            ProtectionChange protection, const std::vector<Phrase>& runs, Instant now);
 
 // What a set of that decision needs, as its seal says it: the base, which brings along what it needs itself;
 // less what counts as wholly absent.

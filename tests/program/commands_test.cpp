@@ -174,6 +174,28 @@ TEST_F(Commands, ASimulatedClockIsSaid) {
   EXPECT_EQ(desk_({"status"}).exit, 2);
 }
 
+TEST_F(Commands, AMomentIsAnsweredByDatesNotByNumbers) {
+  const std::string list = desk_.source() + "/ringing/2027.csv";
+  auto run = [&](const std::string& now, const std::string& content) {
+    desk_.program.environment["KESTRUM_NOW"] = now;
+    write_file(list, content);
+    ASSERT_EQ(desk_({"run", "wardens"}).exit, 0);
+  };
+  run("2041-03-01T10:00:00Z", "of the first");
+  run("2041-03-03T10:00:00Z", "of the third");
+  run("2041-03-02T10:00:00Z", "of the second, by a clock that was behind");
+  auto at = [&](const std::string& moment) {
+    fs::remove_all(desk_.folder / "out");
+    EXPECT_EQ(
+        desk_({"restore", "wardens", list, "--at", moment, "--to", desk_.folder / "out", "--quiet"}).exit, 0);
+    return read_file(desk_.folder / "out/2027.csv");
+  };
+  EXPECT_EQ(at("2041-03-01"), "of the first");
+  EXPECT_EQ(at("2041-03-02"), "of the second, by a clock that was behind");
+  EXPECT_EQ(at("2041-03-03"), "of the third");
+  EXPECT_EQ(at("latest"), "of the second, by a clock that was behind") << "the newest is what was made last";
+}
+
 TEST_F(Commands, TheLogHasTheProblemsFirst) {
   fs::remove_all(desk_.source());
   write_file(desk_.folder / "second/a", "x");

@@ -186,5 +186,49 @@ TEST(FoldedChains, DamageEndsOnlyAnEndlessChain) {
             Kind::incremental);
 }
 
+TEST(Renewal, SetsThatWereMadeCountNotThoseThatAreLeft) {
+  ChainRules rules;
+  rules.renew.every_sets = 5;
+  // Points 2 to 4 were folded away: five were made all the same.
+  std::vector<ChainSet> sets = sets_of("F1 I5");
+  sets[1].facts.folded_from = 2;
+  KindDecision decision = decide_kind(rules, sets, ProtectionChange::none, {}, {});
+  EXPECT_EQ(decision.kind, Kind::full);
+  EXPECT_EQ(kind_reason_text(decision), "the chain has had 5 sets, and a full is due every 5 sets");
+  sets = sets_of("F1 I4");
+  EXPECT_EQ(decide_kind(rules, sets, ProtectionChange::none, {}, {}).kind, Kind::incremental);
+}
+
+TEST(Renewal, WhereNoFullFitsTheChainGoesOn) {
+  ChainRules rules;
+  rules.full_fits = false;
+  rules.renew.every_sets = 2;
+  KindDecision decision = decide_kind(rules, sets_of("F1 I2"), ProtectionChange::none, {}, {});
+  EXPECT_EQ(decision.kind, Kind::incremental);
+  EXPECT_EQ(decision.base, 2u);
+  EXPECT_NE(kind_reason_text(decision).find("no room"), std::string::npos);
+  rules.kind = Kind::full;
+  EXPECT_EQ(decide_kind(rules, sets_of("F1 F2"), ProtectionChange::none, {}, {}).kind, Kind::incremental);
+  EXPECT_EQ(decide_kind(rules, {}, ProtectionChange::none, {}, {}).kind, Kind::full)
+      << "there is no other way";
+  rules.kind = Kind::differential;
+  EXPECT_EQ(decide_kind(rules, sets_of("F1 D2"), ProtectionChange::none, {}, {}).kind, Kind::differential);
+}
+
+TEST(KindsByTime, TheFirstRunAtOrAfterAMomentMakesItsKind) {
+  const ChainRules rules{Kind::incremental, {}};
+  const std::vector<Phrase> times{parse_phrase("daily at 12:30"), parse_phrase("sunday at 03:00 full")};
+  std::vector<ChainSet> sets = sets_of("F1 I2");
+  auto kind_at = [&](const char* made, const char* now) {
+    sets.back().facts.started = *parse_utc(made);
+    return decide_by_time(rules, sets, ProtectionChange::none, times, *parse_utc(now)).kind;
+  };
+  EXPECT_EQ(kind_at("2027-03-06T12:30:00Z", "2027-03-07T02:59:00Z"), Kind::incremental);
+  EXPECT_EQ(kind_at("2027-03-06T12:30:00Z", "2027-03-07T03:00:00Z"), Kind::full);
+  EXPECT_EQ(kind_at("2027-03-06T12:30:00Z", "2027-03-07T12:30:00Z"), Kind::full) << "it was missed";
+  EXPECT_EQ(kind_at("2027-03-07T03:00:00Z", "2027-03-07T12:30:00Z"), Kind::incremental) << "it was made";
+  EXPECT_EQ(kind_at("2020-01-01T00:00:00Z", "2027-03-07T12:30:00Z"), Kind::full) << "years ago";
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -45,7 +45,7 @@ void print_prune(const PruneOutcome& outcome) {
   out("{}\n", printable(outcome.root));
   out("Rules: {}.\n\n{}\n", join(outcome.rules, "; "), plan_table(outcome));
   if (plan.held != Hold::nothing) return out("Nothing goes: {}.\n", hold_text(plan.held));
-  for (const BrokenPromise& broken : plan.broken) out("{}\n", broken_text(plan, broken));
+  for (const BrokenPromise& broken : plan.broken) out("{}\n", broken_text(plan.rules, broken));
   if (!outcome.done) {
     std::uint64_t goes = 0, folds = 0;
     for (const SetFate& fate : plan.fates) {

@@ -42,6 +42,19 @@ std::uint64_t most_that_can_be(const Selection& selection) {
   return plain ? bytes : UINT64_MAX;
 }
 
+std::uint64_t held_by(const KeepQuestion& asked) {
+  std::uint64_t bytes = 0;
+  for (const KeptSet& set : asked.sets) bytes += set.facts.totals.stored_bytes;
+  return bytes;
+}
+
+// Whether the limits of [keep] leave less room than the drive has.
+bool within_limits(const KeepQuestion& asked) {
+  std::uint64_t held = held_by(asked);
+  return room_left(acting_rules(asked.rules), held, asked.total, asked.free) <
+         static_cast<std::int64_t>(asked.free);
+}
+
 }  // namespace
 
 FitDrive::FitDrive(WriteSession& session, History& history,
@@ -76,6 +89,10 @@ void FitDrive::scan(const Selection& selection, SizeSampler* sampler) {
 std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room) {
   bool sure = room > 0 && most_that_can_be(selection) <= static_cast<std::uint64_t>(room);
   if (sure && !context_.observer.wants_totals()) return 0;
+  return sampled_full(selection, room);
+}
+
+std::uint64_t FitDrive::sampled_full(const Selection& selection, std::int64_t room) {
   SizeSampler sampler;
   scan(selection, &sampler);
   if (room > 0 && expected_.bytes <= static_cast<std::uint64_t>(room)) return 0;
@@ -87,6 +104,7 @@ std::uint64_t FitDrive::first_full(const Selection& selection, std::int64_t room
 UpkeepResult FitDrive::make_room(std::uint64_t bytes) {
   UpkeepResult result = upkeep_.prune(bytes);
   freed_ += result.freed_bytes;
+  if (!result.late.empty()) late_ = result.late;
   made_room_(result);
   return result;
 }
@@ -97,9 +115,10 @@ std::string FitDrive::limit_text() const {
   return "the limit of the job";
 }
 
-bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection) {
+FitDrive::Fit FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection,
+                               bool instead) {
   SpaceNeed need = space_need(kind, sets);
-  std::int64_t room = upkeep_.room();
+  std::int64_t room = upkeep_.room(freed_);
   bool first = !std::exchange(looked_, true);
   if (first && sets.empty()) {
     need = {first_full(selection, room), true};
@@ -109,42 +128,65 @@ bool FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Select
   auto fits = [&](std::uint64_t bytes) { return room > 0 && bytes <= static_cast<std::uint64_t>(room); };
   std::uint64_t wanted = std::max(need.bytes, needed_);
   if (!fits(wanted)) {
-    if (!make_room(wanted).nothing()) return true;
+    if (!make_room(wanted).nothing()) return Fit::decide_anew;
+    if (kind == Kind::full && instead) return no_full(wanted);
     // Where the estimate may be wrong the attempt tells; nothing is lost by it.
     if ((need.sure && !fits(need.bytes)) || room <= 0) refuse(need.bytes, "");
   }
   store_.allow(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0)), limit_text());
-  return false;
+  return Fit::yes;
 }
 
-void FitDrive::during(const Error& error) {
+FitDrive::Fit FitDrive::no_full(std::uint64_t needed) {
+  needed_ = 0;
+  context_.observer.note("a full set would take about " + size_text(needed) +
+                         ", for which no room can be made: the chain goes on instead");
+  return Fit::no_full;
+}
+
+FitDrive::Fit FitDrive::during(const Error& error, Kind kind, const Selection& selection, bool instead) {
   if (!store_.was_full()) throw error;
   context_.observer.note(std::string("the drive is full: ") + error.what());
-  // It takes more than that, nobody knows how much: a guess, which refuses nothing.
-  needed_ = store_.written() + store_.written() / 4 + (1u << 20);
-  if (make_room(needed_).nothing()) refuse(needed_, "at least ");
+  // It takes more than that. How much, a full set's sample tells; of others nobody knows, and a guess refuses
+  // nothing: where it asks for too much, a smaller one follows.
+  const std::uint64_t written = store_.written();
+  std::uint64_t guess = written + written / 4 + (1u << 20);
+  const std::uint64_t least = written + written / 16 + (256u << 10);
+  if (kind == Kind::full) guess = std::max(least, sampled_full(selection, 0));
+  for (std::uint64_t needed : {guess, kind == Kind::full ? guess : least}) {
+    needed_ = needed;
+    if (!make_room(needed).nothing()) return Fit::decide_anew;
+  }
+  if (instead) return no_full(guess);
+  refuse(needed_, "at least ");
+}
+
+// What is free, and what of the job's points stands in the way.
+std::string FitDrive::full_text(const KeepQuestion& asked) {
+  std::int64_t room = upkeep_.room(freed_);
+  std::string text = size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free";
+  if (within_limits(asked)) text += " within the limits of [keep]";
+  if (freed_ > 0) text += " after " + size_text(freed_) + " were freed";
+  const std::size_t points = asked.sets.size(), floor = asked.rules.at_least;
+  std::string hold = (points == 1 ? " holds " : " hold ") + size_text(held_by(asked));
+  if (!late_.empty()) return text + "; " + late_;
+  if (points == 0) return text;
+  if (points <= floor) return text + "; the " + count_text(points, "point") + " that must stay" + hold;
+  return text + "; the job's " + count_text(points, "point") + hold + ", and giving up all but the " +
+         count_text(floor, "point") + " that must stay would not be enough";
 }
 
 void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   KeepQuestion asked = upkeep_.question();
-  std::uint64_t held = 0;
-  for (const KeptSet& set : asked.sets) held += set.facts.totals.stored_bytes;
-  const Job& job = session_.own_job();
-  std::int64_t room = room_left(acting_rules(job.keep), held, asked.total, asked.free);
-  std::string within = room < static_cast<std::int64_t>(asked.free) ? " within the limits of [keep]" : "";
   std::string message = "the drive " + printable(session_.root()) + " is full: ";
   if (needed > 0) message += "the set needs " + at_least + size_text(needed) + ", and ";
-  message += size_text(static_cast<std::uint64_t>(std::max<std::int64_t>(room, 0))) + " are free" + within;
-  if (freed_ > 0) message += " after " + size_text(freed_) + " were freed";
-  if (!asked.sets.empty())
-    message += "; the " + count_text(asked.sets.size(), "point") + " that must stay " +
-               (asked.sets.size() == 1 ? "holds " : "hold ") + size_text(held);
+  message += full_text(asked);
   std::vector<std::string> helps;
   helps.emplace_back("use a larger drive");
-  if (!within.empty()) helps.emplace_back("raise the limits in [keep]");
+  if (within_limits(asked)) helps.emplace_back("raise the limits in [keep]");
   if (asked.rules.at_least > 1 && asked.sets.size() > 1)
     helps.emplace_back("lower [keep] at-least, now " + count_text(asked.rules.at_least, "point"));
-  if (job.use != UseOf::next_when_full)
+  if (session_.own_job().use != UseOf::next_when_full)
     helps.emplace_back("add a drive with [where] use = \"next when full\"");
   throw Error(ErrorKind::full, message, "what would help: " + join(helps, ", or "));
 }

@@ -17,22 +17,31 @@ class FitDrive {
   // The session's, which ends where the job's limits do.
   Store& store() { return store_; }
 
-  // True when something was removed or folded to make room: then everything is to be decided anew. Throws
-  // Error of kind full, with the numbers, when the set will not fit whatever goes.
-  bool before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection);
+  enum class Fit {
+    yes,
+    decide_anew,  // something was removed or folded to make room
+    no_full,      // a full set does not fit whatever goes, and nothing was given up for it
+  };
+  // Throws Error of kind full, with the numbers, when the set will not fit whatever goes. `instead`: in place
+  // of a full set the chain can go on; then that is said of a full one instead.
+  Fit before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection, bool instead);
   // The drive is full, what was written is cleared: makes room, or throws the error with the numbers. Another
   // disk that is full (the machine's own, say) is no reason to touch the drive: then the error is thrown as
   // it is.
-  void during(const Error& error);
+  Fit during(const Error& error, Kind kind, const Selection& selection, bool instead);
 
   // What the run will go through; zeros where nobody wants to know.
   const PhaseTotals& expected() const { return expected_; }
 
  private:
   void scan(const Selection& selection, class SizeSampler* sampler);
+  // What a full set would store, by a sample of the sources as they are; 0 when it fits into `room` as it is.
+  std::uint64_t sampled_full(const Selection& selection, std::int64_t room);
   std::uint64_t first_full(const Selection& selection, std::int64_t room);
   UpkeepResult make_room(std::uint64_t bytes);
+  Fit no_full(std::uint64_t needed);
   std::string limit_text() const;
+  std::string full_text(const KeepQuestion& asked);
   [[noreturn]] void refuse(std::uint64_t needed, const std::string& at_least);
 
   WriteSession& session_;
@@ -42,6 +51,7 @@ class FitDrive {
   std::function<void(const UpkeepResult&)> made_room_;  // told of what went
   PhaseTotals expected_;
   std::uint64_t freed_ = 0;
+  std::string late_;          // see UpkeepResult
   std::uint64_t needed_ = 0;  // known by trying
   bool looked_ = false;
 };

@@ -141,8 +141,14 @@ void JobRun::work(WriteSession& session, const Selection& selection) {
   session.prove_sets();
   accept_or_refuse(session);
   session.finish_folds();
-  make_point(session, selection, fit);
-  keep_up(fit.upkeep());
+  try {
+    make_point(session, selection, fit);
+    keep_up(fit.upkeep());
+  } catch (...) {
+    tell_broken(session);
+    throw;
+  }
+  tell_broken(session);
   tell_incomplete(session);
   if (session.memory_trouble())
     problem(context_.home.state_file(job_.name), "remember which drive is the job's",
@@ -183,7 +189,10 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
   std::vector<Sequence> unreadable;
   while (true) {
     prepare(session, unreadable);
-    if (fit.before(plan_->decision.kind, surveyed_, selection)) continue;
+    bool instead = full_fits_ && !wanted_ && plan_->decision.kind == Kind::full && goes_on();
+    FitDrive::Fit fits = fit.before(plan_->decision.kind, surveyed_, selection, instead);
+    full_fits_ = full_fits_ && fits != FitDrive::Fit::no_full;
+    if (fits != FitDrive::Fit::yes) continue;
     std::size_t problems = outcome_.problems.size();
     try {
       finish(session, write(session, selection, fit));
@@ -195,10 +204,20 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
       unreadable.push_back(*plan_->decision.base);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::full || outcome_.entry.sequence) throw;
-      fit.during(error);
+      full_fits_ =
+          fit.during(error, plan_->decision.kind, selection, instead) != FitDrive::Fit::no_full && full_fits_;
     }
     outcome_.problems.resize(problems);
   }
+}
+
+// Whether the chain could go on if no full set were made.
+bool JobRun::goes_on() const {
+  using Why = KindReason::Why;
+  Why why = plan_->decision.reason.why;
+  KindDecision other = decide_kind({Kind::incremental, {}, false}, surveyed_, ProtectionChange::none,
+                                   std::nullopt, context_.clock.now());
+  return other.base.has_value() && why != Why::turned_on && why != Why::turned_off;
 }
 
 // What lies there, before anything is decided by it.
@@ -250,7 +269,10 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   SetPlan& plan = *plan_;
   plan.sequence = session.drive().highest + 1;
   plan.started = context_.clock.now();
-  plan.decision = decide_kind({job_.kind, job_.renew}, surveyed_, protection, wanted_, context_.clock.now());
+  const ChainRules rules{job_.kind, job_.renew, full_fits_};
+  const Instant now = context_.clock.now();
+  plan.decision = wanted_ ? decide_kind(rules, surveyed_, protection, wanted_, now)
+                          : decide_by_time(rules, surveyed_, protection, times_of(job_), now);
   plan.needs = new_needs(plan.decision, surveyed_);
   if (newest != nullptr) plan.previous = newest->seal->core_digest;
   plan.earlier = plan.decision.base;
@@ -407,13 +429,44 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
 void JobRun::tell_upkeep(const UpkeepResult& result, const std::string& why) {
   std::vector<std::string> lines;
   if (!result.nothing()) lines.push_back(why + upkeep_text(result));
+  if (!result.late.empty()) lines.push_back(result.late);
   for (const KeepPlan& plan : result.rounds) {
-    for (const BrokenPromise& broken : plan.broken) lines.push_back(broken_text(plan, broken));
+    broken_rules_ = plan.rules;
+    for (const BrokenPromise& one : plan.broken) add_broken(broken_, one);
   }
   for (const std::string& line : lines) {
     note(line);
     outcome_.entry.upkeep.push_back(line);
   }
+}
+
+// Once a run, however many rounds it took.
+void JobRun::tell_broken(const WriteSession& session) {
+  const FoundSet* oldest = nullptr;
+  for (const FoundSet& set : session.sets()) {
+    if (oldest == nullptr && set.sealed()) oldest = &set;
+  }
+  for (const BrokenPromise& one : broken_) {
+    std::string left =
+        oldest == nullptr ? "" : "; the oldest that is left is of " + local_text(oldest->facts().started);
+    problem(session.root(), "keep all points in", broken_text(broken_rules_, one) + left);
+  }
+}
+
+// What the clock and the drive's other users did to the rules.
+void JobRun::tell_circumstances(Upkeep& upkeep, const KeepPlan& plan) {
+  Instant now = context_.clock.now();
+  if (plan.clock_behind) problem("", "go by the clock", clock_behind_text(now));
+  if (plan.absence) problem("", "go by the clock alone", absence_text(*plan.absence));
+  for (const SetFate& fate : plan.fates) {
+    if (fate.misdated)
+      note("point " + std::to_string(fate.sequence) +
+           " was made while the clock was wrong; it counts as made between those beside it");
+  }
+  std::string others = upkeep.over_share(plan);
+  if (others.empty()) return;
+  note(others);
+  outcome_.entry.upkeep.push_back(others);
 }
 
 // What the keep rules let go, once the new point is there and was found good.
@@ -426,6 +479,7 @@ void JobRun::keep_up(Upkeep& upkeep) {
     if (!result.unfolded.empty() && !result.damaged)
       outcome_.entry.upkeep.push_back("not folded: " + result.unfolded);
     if (result.damaged) problem(upkeep.root(), "fold", result.unfolded);
+    tell_circumstances(upkeep, result.rounds.back());
     if (Hold held = result.rounds.front().held; held != Hold::nothing)
       note("nothing is removed: " + hold_text(held));
   } catch (const Stopped&) {

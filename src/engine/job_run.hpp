@@ -38,6 +38,9 @@ class JobRun {
   void keep_up(Upkeep& upkeep);
   void tell_incomplete(const WriteSession& session);
   void tell_upkeep(const UpkeepResult& result, const std::string& why);
+  void tell_broken(const WriteSession& session);
+  void tell_circumstances(Upkeep& upkeep, const KeepPlan& plan);
+  bool goes_on() const;
   void problem(const std::string& path, const std::string& operation, const std::string& reason);
   void note(const std::string& text) { observer_.note(text); }
 
@@ -53,6 +56,9 @@ class JobRun {
   std::optional<ChainReader> chain_;
   std::vector<ChainSet> surveyed_;
   std::optional<SetPlan> plan_;
+  bool full_fits_ = true;              // else the chain goes on where a full set is due
+  std::vector<BrokenPromise> broken_;  // by this run, each rule once
+  KeepRules broken_rules_;
   RunOutcome outcome_;
 };
 

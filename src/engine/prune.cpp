@@ -118,6 +118,7 @@ std::vector<PruneOutcome> prune_job(const std::string& name, bool dry, const Run
   if (dry) {
     drives.visit([&](const LookSession& session) {
       KeepQuestion question = keep_question(session, drives.history, context);
+      question.by_hand = true;
       outcomes.push_back(prune_outcome(session, question));
       outcomes.back().space = session.store().space();
     });
@@ -125,8 +126,10 @@ std::vector<PruneOutcome> prune_job(const std::string& name, bool dry, const Run
   }
   drives.change([&](WriteSession& session) {
     Upkeep upkeep(session, drives.history);
-    PruneOutcome outcome = prune_outcome(session, keep_question(session, drives.history, context));
-    outcome.done = upkeep.prune();
+    KeepQuestion question = keep_question(session, drives.history, context);
+    question.by_hand = true;
+    PruneOutcome outcome = prune_outcome(session, question);
+    outcome.done = upkeep.prune(0, true);
     outcome.space = session.store().space();
     outcomes.push_back(std::move(outcome));
   });

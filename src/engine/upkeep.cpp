@@ -1,11 +1,13 @@
 #include "engine/upkeep.hpp"
 
 #include <algorithm>
+#include <thread>
 
 #include "archive/set_check.hpp"
 #include "base/text.hpp"
 #include "engine/look.hpp"
 #include "engine/unfinished_folder.hpp"
+#include "plan/plan_words.hpp"
 
 namespace kestrum {
 namespace {
@@ -13,6 +15,12 @@ namespace {
 std::uint64_t stored_bytes(const std::vector<KeptSet>& sets) {
   std::uint64_t bytes = 0;
   for (const KeptSet& set : sets) bytes += set.facts.totals.stored_bytes;
+  return bytes;
+}
+
+std::uint64_t stored_in(const SetList& sets) {
+  std::uint64_t bytes = 0;
+  for (const FoundSet& set : sets) bytes += set.sealed() ? set.facts().totals.stored_bytes : 0;
   return bytes;
 }
 
@@ -25,6 +33,12 @@ FoldContext fold_context(ChainReader& chain, const RunContext& context) {
 
 }  // namespace
 
+std::uint64_t fold_reserve(const Job& job, std::uint64_t job_bytes) {
+  // The seals of a folded set and the frames of a small step, and its index.
+  constexpr std::uint64_t least = 1u << 20;
+  return job.renew.never() || !job.keep.thin.empty() ? least + job_bytes / 256 : 0;
+}
+
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room) {
   const Job& job = *session.job();
@@ -36,6 +50,8 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
   StoreSpace space = session.store().space();
   question.total = space.total;
   question.free = space.free;
+  question.other_jobs = list_jobs_at(session.store()).size() > 1;
+  question.reserve = fold_reserve(job, stored_in(session.sets()));
   if (context.clock.simulated() && !session.destination().drive->simulated)
     question.hold = Hold::simulated_clock;
   for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
@@ -80,9 +96,17 @@ FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Seq
 Upkeep::Upkeep(WriteSession& session, History& history)
     : session_(session), history_(history), context_(session.context()) {}
 
-KeepQuestion Upkeep::question(std::uint64_t make_room) {
+KeepQuestion Upkeep::ask(std::uint64_t make_room) const {
   KeepQuestion question = keep_question(session_, history_, context_, make_room);
   question.may_fold = may_fold_;
+  question.by_hand = by_hand_;
+  question.room_is_late = late_;
+  question.fold_yield = fold_yield_;
+  return question;
+}
+
+KeepQuestion Upkeep::question(std::uint64_t make_room) {
+  KeepQuestion question = ask(make_room);
   ChainReader chain = open_chain();
   leave_out_unproved(question, chain, context_.observer);
   return question;
@@ -91,24 +115,75 @@ KeepQuestion Upkeep::question(std::uint64_t make_room) {
 // By the seals' word first: where nothing would go even then, no key is needed to know it. Sets that are left
 // out can only make less go.
 KeepPlan Upkeep::plan(std::uint64_t make_room, KeepQuestion& asked) {
-  asked = keep_question(session_, history_, context_, make_room);
-  asked.may_fold = may_fold_;
+  asked = ask(make_room);
   KeepPlan plan = plan_keep(asked);
   if (plan.empty()) return plan;
-  ChainReader chain = open_chain();
-  leave_out_unproved(asked, chain, context_.observer);
-  return plan_keep(asked);
+  {
+    ChainReader chain = open_chain();
+    leave_out_unproved(asked, chain, context_.observer);
+  }
+  return measured(plan_keep(asked), asked);
 }
 
-std::int64_t Upkeep::room() {
-  std::uint64_t job_bytes = 0;
-  for (const FoundSet& set : session_.sets()) job_bytes += set.sealed() ? set.facts().totals.stored_bytes : 0;
+// What folding a plan's ranges really frees, by their indexes.
+std::uint64_t Upkeep::frees_by_folding(const KeepPlan& plan) const {
+  std::uint64_t frees = 0;
+  for (const KeepStep& step : plan.steps) {
+    if (!step.fold) continue;
+    FoldPlan fold = look_at_fold(session_, context_, step.first, step.last);
+    frees += fold.stored_bytes - std::min(fold.stored_bytes, fold.kept_bytes + fold.copied_bytes);
+  }
+  return frees;
+}
+
+// Nothing is folded for a goal that folding does not reach. What it frees is known by looking, at the price
+// of reading indexes. The more is folded, the larger the share that comes free: more and more is tried, at
+// last all that may go.
+KeepPlan Upkeep::measured(KeepPlan plan, KeepQuestion& asked) {
+  auto plan_with = [&](std::uint64_t yield) {
+    asked.fold_yield = fold_yield_ = static_cast<unsigned>(yield);
+    plan = plan_keep(asked);
+  };
+  try {
+    while (plan.by_folding > 0 && frees_by_folding(plan) < plan.by_folding) {
+      unsigned before = fold_yield_;
+      plan_with(before * 7 / 10);
+      if (plan.by_folding > 0 || plan.most_hoped == 0) continue;
+      // Out of reach by that yield: by which it would just do, all goes.
+      std::uint64_t all = plan.wanted_of_folding * 1000 / plan.most_hoped + 1;
+      bool tried = all >= before;
+      if (!tried) plan_with(all);
+      if (tried || (plan.by_folding > 0 && frees_by_folding(plan) < plan.by_folding)) plan_with(0);
+    }
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+    // Carrying it out finds the damage, and goes on without folding.
+  }
+  return plan;
+}
+
+std::int64_t Upkeep::room(std::uint64_t freed) {
+  std::uint64_t job_bytes = stored_in(session_.sets());
   StoreSpace space = session_.store().space();
-  return room_left(acting_rules(session_.own_job().keep), job_bytes, space.total, space.free);
+  return room_for_run(acting_rules(session_.own_job().keep), job_bytes, space.total, space.free, freed,
+                      fold_reserve(session_.own_job(), job_bytes));
 }
 
-UpkeepResult Upkeep::prune(std::uint64_t make_room) {
+std::string Upkeep::over_share(const KeepPlan& plan) {
+  if (!plan.out_of_reach) return {};
+  StoreSpace space = session_.store().space();
+  std::string text = over_share_text(plan, space.total, space.free, stored_in(session_.sets()));
+  KeepQuestion asked = question();
+  asked.by_hand = true;
+  if (KeepPlan by_hand = plan_keep(asked); !by_hand.out_of_reach)
+    text += "; to do so: kestrum prune " + printable(session_.own_job().name);
+  return text;
+}
+
+UpkeepResult Upkeep::prune(std::uint64_t make_room, bool by_hand) {
   UpkeepResult result;
+  by_hand_ = by_hand;
+  fold_yield_ = 1000;
   std::optional<std::uint64_t> before;
   std::size_t most_rounds = 0;
   may_fold_ = true;
@@ -134,9 +209,8 @@ void Upkeep::carry_out(const KeepPlan& plan, UpkeepResult& result) {
   for (const KeepStep& step : plan.steps) {
     context_.control.checkpoint();
     if (!step.fold) {
-      remove(step.first);
-      ++result.removed;
-      continue;
+      if (remove_and_wait(step.first, result)) continue;
+      return;  // what goes by the rules alone goes in the next round
     }
     try {
       result.folded += fold(step.first, step.last);
@@ -175,6 +249,37 @@ void Upkeep::learn_damage(Sequence first, Sequence last) {
   }
 }
 
+// False once its room does not come free: then nothing more is to go for room.
+bool Upkeep::remove_and_wait(Sequence sequence, UpkeepResult& result) {
+  const FoundSet* set = session_.sets().sealed(sequence);
+  std::uint64_t bytes = set == nullptr ? 0 : set->facts().totals.stored_bytes;
+  std::uint64_t free = session_.store().space().free;
+  remove(sequence);
+  ++result.removed;
+  if (late_ || came_free(free, bytes)) return true;
+  late_ = true;
+  result.late = size_text(bytes) +
+                " were removed, and that room has not come free: somebody still reads them, or the file "
+                "system frees late; nothing more is given up to make room";
+  context_.observer.note(result.late);
+  return false;
+}
+
+bool Upkeep::came_free(std::uint64_t free_before, std::uint64_t bytes) {
+  constexpr std::uint64_t too_small_to_tell = 256u << 10;
+  constexpr auto longest = std::chrono::seconds(3);
+  if (bytes < too_small_to_tell || !session_.store().traits().knows_space) return true;
+  auto until = std::chrono::steady_clock::now() + longest;
+  for (bool settled = false;; settled = true) {
+    std::uint64_t free = session_.store().space().free;
+    if (free >= free_before + bytes / 2) return true;
+    if (std::chrono::steady_clock::now() > until) return false;
+    context_.control.checkpoint();
+    if (settled) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    session_.store().settle();
+  }
+}
+
 void Upkeep::remove(Sequence sequence) {
   const FoundSet* set = session_.sets().sealed(sequence);
   if (set == nullptr) return;
@@ -192,19 +297,34 @@ std::uint64_t Upkeep::fold(Sequence first, Sequence last, const std::function<vo
   }
 }
 
+// Within so many bytes if that can be, else within those that are allowed at all.
+FoldPlan Upkeep::plan_within(ChainReader& chain, const KeepStep& range, ReachableChunks& reachable,
+                             std::uint64_t within, std::uint64_t allowed) const {
+  FoldContext context = fold_context(chain, context_);
+  FoldPlan plan = plan_fold(context, range.first, range.last, reachable, within);
+  if (plan.needed_bytes() <= within || within >= allowed) return plan;
+  reachable = ReachableChunks();
+  return plan_fold(context, range.first, range.last, reachable, allowed);
+}
+
 FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told) {
   ChainReader chain = open_chain();
-  // Within the limits; only where they are overrun already (somebody has lowered them, or other data has
-  // grown) there is no other way back below them than over them.
-  std::int64_t within = room();
-  std::uint64_t free = session_.store().space().free;
-  std::uint64_t allowed = within >= 0 ? static_cast<std::uint64_t>(within) : free;
+  // Within the limits if that can be; else for a while beyond them, as far as it frees more than it takes:
+  // there is no other way below them than over them.
+  std::int64_t room_now = room();
+  std::uint64_t within = room_now > 0 ? static_cast<std::uint64_t>(room_now) : 0;
+  const std::uint64_t allowed = session_.store().space().free;
+  within = std::min(within, allowed);
   std::uint64_t needed = 0;
   for (Sequence end = last;;) {
     ReachableChunks reachable;
-    FoldPlan plan = plan_fold(fold_context(chain, context_), first, end, reachable, allowed);
+    FoldPlan plan = plan_within(chain, {true, first, end}, reachable, within, allowed);
     needed = plan.needed_bytes();
-    if (needed <= allowed) {
+    bool worth_it = needed <= within || plan.stored_bytes > plan.kept_bytes + plan.copied_bytes;
+    if (needed <= allowed && worth_it) {
+      if (needed > within)
+        context_.observer.note("folding takes up to " + size_text(needed) +
+                               " for a while, more than [keep] leaves; afterwards less is used than before");
       if (told) told(plan);
       carry_out_fold(chain, plan, reachable);
       return plan;
@@ -214,8 +334,7 @@ FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<v
   }
   throw Error(ErrorKind::full,
               "folding needs " + size_text(needed) + " for a while, and " + size_text(allowed) +
-                  " may be used in " + printable(root()) +
-                  (allowed < free ? ", by the limits of [keep]" : ""),
+                  " are free in " + printable(root()),
               "make room on the drive; the sets are as they were");
 }
 

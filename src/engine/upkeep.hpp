@@ -12,6 +12,10 @@ namespace kestrum {
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room = 0);
 
+// Free bytes of the drive that are not used up by runs, so that folding can always begin; 0 for a job that
+// never folds.
+std::uint64_t fold_reserve(const Job& job, std::uint64_t job_bytes);
+
 // Leaves out of the question the sets that the keys at hand do not prove to be the job's own: chains that
 // they do not open are left alone and do not count. Opens every seal, so the key is asked for.
 void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer);
@@ -26,6 +30,7 @@ struct UpkeepResult {
   std::uint64_t freed_bytes = 0;  // stored bytes of the job before, less those after
   std::uint64_t job_bytes = 0;    // afterwards
   std::size_t points_left = 0;
+  std::string late;      // what was removed did not come free: in one sentence; empty: it did
   std::string unfolded;  // why folding was given up; empty: it was not
   bool damaged = false;  // because of damage, not for lack of room
   bool nothing() const { return removed == 0 && folded == 0; }
@@ -42,21 +47,35 @@ class Upkeep {
 
   // Plans and carries out until there is nothing more to do. Throws Error: damage (a fold that does not read
   // back as it was written; the sets are then as they were), failed, full; Stopped.
-  UpkeepResult prune(std::uint64_t make_room = 0);
+  // `by_hand`: see KeepQuestion.
+  UpkeepResult prune(std::uint64_t make_room = 0, bool by_hand = false);
 
   // One set from `first` to `last`, in as many batches as the room asks for; `told` is given each plan before
   // it is carried out. Returns how many points went. Throws Error of kind full when there is no room: the
   // sets are then as they were, or as the batches before left them.
   std::uint64_t fold(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told = {});
 
-  // Bytes that may be written until a limit or the end of the drive is reached; negative when overrun.
-  std::int64_t room();
+  // Limits of share are overrun, by whatever others have put on the drive, and no point is given up for that:
+  // in one sentence; empty otherwise.
+  std::string over_share(const KeepPlan& plan);
+  // Bytes that a run which has freed so many may write until a limit or the end of the drive is reached;
+  // negative when overrun.
+  std::int64_t room(std::uint64_t freed = 0);
 
  private:
+  KeepQuestion ask(std::uint64_t make_room) const;
   KeepPlan plan(std::uint64_t make_room, KeepQuestion& asked);
+  // The same plan once it is known how much its folds really free, where it depends on that.
+  KeepPlan measured(KeepPlan plan, KeepQuestion& asked);
+  std::uint64_t frees_by_folding(const KeepPlan& plan) const;
   void carry_out(const KeepPlan& plan, UpkeepResult& result);
   ChainReader open_chain() { return ChainReader(session_.store(), session_.sets(), session_.keys()); }
   void remove(Sequence sequence);
+  bool remove_and_wait(Sequence sequence, UpkeepResult& result);
+  FoldPlan plan_within(ChainReader& chain, const KeepStep& range, ReachableChunks& reachable,
+                       std::uint64_t within, std::uint64_t allowed) const;
+  // False when the room of what was removed does not come.
+  bool came_free(std::uint64_t free_before, std::uint64_t bytes);
   // Reads the sets of a range that could not be folded, so that it is known what of them is damaged.
   void learn_damage(Sequence first, Sequence last);
   FoldPlan fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told);
@@ -72,6 +91,9 @@ class Upkeep {
   History& history_;
   const RunContext& context_;
   bool may_fold_ = true;
+  bool by_hand_ = false;
+  bool late_ = false;           // what was removed did not come free
+  unsigned fold_yield_ = 1000;  // see KeepQuestion
 };
 
 // "removed points 1 to 4, folded 5 to 7 into 8; freed 1.2 GiB"

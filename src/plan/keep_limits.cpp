@@ -5,16 +5,27 @@
 namespace kestrum {
 namespace {
 
+// What is tried to keep the limits.
+struct Effort {
+  bool breaks_rules = false;  // gives up what a rule wants
+  bool own = false;           // see KeepModel::excess
+};
+
 class LimitPlanner {
  public:
-  explicit LimitPlanner(KeepModel& model) : model_(model) {}
+  LimitPlanner(KeepModel& model, Effort effort) : model_(model), effort_(effort) {}
 
-  void meet() {
-    while (model_.excess(true) > 0 && relieve()) {
+  // False when it does not get there.
+  bool meet() {
+    while (excess() > 0 && relieve()) {
     }
+    return excess() == 0;
   }
 
  private:
+  std::uint64_t excess() const { return model_.excess(true, effort_.own); }
+  bool may_fold() const { return model_.question.may_fold && model_.question.fold_yield > 0; }
+  bool may_go(std::size_t i) const { return effort_.breaks_rules || !model_.by_a_rule(i); }
   void give_up(std::size_t i) {
     model_.gone[i] = true;
     model_.into[i] = nobody;
@@ -22,7 +33,7 @@ class LimitPlanner {
     model_.reason[i] = {.why = FateReason::Why::room};
   }
   bool fold_for_room(std::size_t i) {
-    if (!model_.question.may_fold || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
+    if (!may_fold() || !may_go(i) || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
     if (!model_.try_fold(i)) return false;
     model_.overridden[i] = model_.promised(i);
     model_.reason[i] = {.why = FateReason::Why::room, .other = model_.point(model_.into[i])};
@@ -59,9 +70,10 @@ class LimitPlanner {
       good += model_.counts(alive[k]) ? 1 : 0;
       if (k + 1 < alive.size()) hoped += std::min(model_.stored(alive[k]), model_.stored(alive[k + 1]));
     }
-    bool whole = !model_.whole_chain_stays(c) && model_.floor_allows(good);
+    bool whole = !model_.whole_chain_stays(c) && model_.floor_allows(good) &&
+                 std::all_of(alive.begin(), alive.end(), [this](std::size_t i) { return may_go(i); });
     // Points of an old chain are given up one by one as long as that helps, else the whole of it.
-    if (!whole || hoped >= model_.excess(true)) {
+    if (!whole || hoped >= excess()) {
       if (drop_oldest(alive)) return true;
     }
     if (whole) {
@@ -70,7 +82,7 @@ class LimitPlanner {
       }
       return true;
     }
-    return !model_.question.may_fold && !model_.whole_chain_stays(c) && drop_newest(alive);
+    return !may_fold() && !model_.whole_chain_stays(c) && drop_newest(alive);
   }
 
   // The oldest that nothing needs, else the oldest by folding; the last one of a chain stays.
@@ -78,7 +90,7 @@ class LimitPlanner {
     std::vector<std::size_t> user = model_.needed_by();
     for (std::size_t k = 0; k + 1 < alive.size(); ++k) {
       std::size_t i = alive[k];
-      if (user[i] != nobody || i == model_.newest_good || holds_folded(i) ||
+      if (user[i] != nobody || i == model_.newest_good || holds_folded(i) || !may_go(i) ||
           !model_.floor_allows(model_.counts(i) ? 1 : 0))
         continue;
       give_up(i);
@@ -96,7 +108,8 @@ class LimitPlanner {
   // Where there is no room to fold: the last point of an old chain.
   bool drop_newest(const std::vector<std::size_t>& alive) {
     std::size_t i = alive.back();
-    if (alive.size() < 2 || i == model_.newest_good || !model_.floor_allows(model_.counts(i) ? 1 : 0))
+    if (alive.size() < 2 || i == model_.newest_good || !may_go(i) ||
+        !model_.floor_allows(model_.counts(i) ? 1 : 0))
       return false;
     if (model_.needed_by()[i] != nobody) return false;
     give_up(i);
@@ -104,6 +117,7 @@ class LimitPlanner {
   }
 
   KeepModel& model_;
+  const Effort effort_;
 };
 
 }  // namespace
@@ -126,8 +140,28 @@ Limit tightest_limit(const KeepModel& model) {
   return tightest;
 }
 
-void meet_limits(KeepModel& model) {
-  LimitPlanner(model).meet();
+Reach meet_limits(KeepModel& model) {
+  Reach reach;
+  // First what costs no promise; then promises too, but not for what other jobs have put on the drive, unless
+  // somebody asks for it; then only so much that this job takes no more than it frees.
+  std::vector<Effort> efforts{{.breaks_rules = false, .own = false}};
+  if (model.question.by_hand || !model.question.other_jobs)
+    efforts.push_back({.breaks_rules = true, .own = false});
+  efforts.push_back({.breaks_rules = true, .own = true});
+  const KeepModel::Decided before = model.decided();
+  for (const Effort& effort : efforts) {
+    if (model.question.room_is_late) break;
+    if (LimitPlanner(model, effort).meet()) {
+      reach.kept = model.excess(true) == 0;
+      reach.by_folding = model.excess(false, effort.own);
+      return reach;
+    }
+    reach.most_hoped = model.hoped_from_folds();
+    reach.wanted = model.excess(false, effort.own);
+    model.decide(before);
+  }
+  reach.kept = model.excess(true) == 0;
+  return reach;
 }
 
 }  // namespace kestrum

@@ -12,7 +12,8 @@ KeepModel::KeepModel(const KeepQuestion& asked)
       rules(acting_rules(asked.rules)),
       sets(asked.sets),
       chain(chain_numbers(asked.sets)),
-      wanted_by(promises(asked, rules)),
+      time(job_time(asked.sets, asked.now)),
+      wanted_by(promises(asked, rules, time)),
       into(sets.size(), nobody),
       gone(sets.size(), false),
       reason(sets.size()),
@@ -89,7 +90,6 @@ std::uint64_t KeepModel::removed_bytes() const {
   return bytes;
 }
 
-// The most that folding can free: of two sets with the same content the smaller one.
 std::uint64_t KeepModel::hoped_from_folds() const {
   std::uint64_t bytes = 0;
   for (std::size_t i = 0; i < sets.size(); ++i) {
@@ -106,11 +106,14 @@ std::size_t KeepModel::next_in_chain(std::size_t i) const {
   return i;
 }
 
-std::uint64_t KeepModel::excess(bool with_folds) const {
-  std::uint64_t freed = removed_bytes() + (with_folds ? hoped_from_folds() : 0);
+std::uint64_t KeepModel::excess(bool with_folds, bool own) const {
+  std::uint64_t freed = removed_bytes();
+  if (with_folds) freed += hoped_from_folds() / 1000 * question.fold_yield;
   freed = std::min(freed, job_bytes);
-  std::int64_t room = room_left(rules, job_bytes - freed, question.total, question.free + freed) -
-                      static_cast<std::int64_t>(question.make_room);
+  const std::uint64_t held = job_bytes - freed, free = question.free + freed;
+  std::int64_t room = own ? room_for_run(rules, held, question.total, free, freed, question.reserve)
+                          : room_left(rules, held, question.total, free, question.reserve);
+  room -= static_cast<std::int64_t>(question.make_room);
   return room >= 0 ? 0 : static_cast<std::uint64_t>(-room);
 }
 

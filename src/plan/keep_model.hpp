@@ -5,6 +5,7 @@
 #include <limits>
 #include <span>
 
+#include "plan/job_time.hpp"
 #include "plan/keep_promises.hpp"
 
 namespace kestrum {
@@ -19,6 +20,8 @@ struct KeepModel {
   bool counts(std::size_t i) const { return sets[i].good && !sets[i].suspect; }
   std::uint64_t stored(std::size_t i) const { return sets[i].facts.totals.stored_bytes; }
   bool promised(std::size_t i) const { return wanted_by[i].made(); }
+  // Giving it up breaks a rule.
+  bool by_a_rule(std::size_t i) const { return promised(i) && wanted_by[i].by != Promise::By::no_rule; }
   Sequence point(std::size_t i) const { return sets[i].facts.sequence; }
   std::size_t chains() const { return members_begin_.size() - 1; }
   std::span<const std::size_t> members(std::size_t c) const {
@@ -46,27 +49,44 @@ struct KeepModel {
   bool try_fold(std::size_t i, const std::vector<bool>* targets = nullptr);
 
   std::uint64_t removed_bytes() const;
+  // The most that folding can free: of two sets with the same content the smaller one.
+  std::uint64_t hoped_from_folds() const;
   // By which the limits are overrun. `with_folds`: as if folding freed as much as it can.
-  std::uint64_t excess(bool with_folds) const;
+  std::uint64_t excess(bool with_folds) const { return excess(with_folds, false); }
+  // `own`: of limits of share only as far as this job itself would overrun them further.
+  std::uint64_t excess(bool with_folds, bool own) const;
 
   const KeepQuestion& question;
   const KeepRules rules;  // that are acted on
   const std::vector<KeptSet>& sets;
   std::vector<std::size_t> chain;  // of each set
+  JobTime time;
   std::vector<Promise> wanted_by;
   std::uint64_t job_bytes = 0;
   std::size_t newest_good = nobody;
   std::size_t good_chain = nobody;  // the newest in which everything is good
 
   // What was decided so far.
-  std::vector<std::size_t> into;  // folded into
+  struct Decided {
+    std::vector<std::size_t> into;  // folded into
+    std::vector<bool> gone;
+    std::vector<FateReason> reason;
+    std::vector<bool> overridden;  // promised, and given up all the same
+  };
+  Decided decided() const { return {into, gone, reason, overridden}; }
+  void decide(Decided as) {
+    into = std::move(as.into);
+    gone = std::move(as.gone);
+    reason = std::move(as.reason);
+    overridden = std::move(as.overridden);
+  }
+  std::vector<std::size_t> into;
   std::vector<bool> gone;
   std::vector<FateReason> reason;
-  std::vector<bool> overridden;  // promised, and given up all the same
+  std::vector<bool> overridden;
 
  private:
   std::size_t next_in_chain(std::size_t i) const;
-  std::uint64_t hoped_from_folds() const;
   std::vector<std::size_t> place_;    // in its chain
   std::vector<std::size_t> members_;  // of all chains, one after the other
   std::vector<std::size_t> members_begin_;
@@ -76,7 +96,15 @@ struct KeepModel {
 
 // The limit that leaves least room.
 Limit tightest_limit(const KeepModel& model);
-// Gives points up, oldest first, until the limits are kept or nothing more may go.
-void meet_limits(KeepModel& model);
+// What giving points up for the limits comes to.
+struct Reach {
+  bool kept = true;              // the limits are
+  std::uint64_t by_folding = 0;  // bytes that folding must free for what was planned
+  // Where nothing was planned, because it would not do: the most that folding might have freed, and what it
+  // would have had to.
+  std::uint64_t most_hoped = 0, wanted = 0;
+};
+// Gives points up, oldest first, until the limits are kept. Where they cannot be, nothing is given up.
+Reach meet_limits(KeepModel& model);
 
 }  // namespace kestrum

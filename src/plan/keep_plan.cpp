@@ -17,7 +17,7 @@ class KeepPlanner {
   KeepPlan plan() {
     if (model_.question.hold == Hold::nothing && !model_.sets.empty()) {
       by_promises();
-      meet_limits(model_);
+      reach_ = meet_limits(model_);
     }
     return result();
   }
@@ -93,6 +93,12 @@ class KeepPlanner {
     plan.endless = model_.question.endless;
     plan.make_room = model_.question.make_room;
     plan.tightest = tightest_limit(model_);
+    plan.out_of_reach = !reach_.kept;
+    plan.by_folding = reach_.by_folding;
+    plan.most_hoped = reach_.most_hoped;
+    plan.wanted_of_folding = reach_.wanted;
+    plan.clock_behind = model_.time.now_is_behind;
+    plan.absence = model_.time.absence;
     plan.fates.reserve(model_.sets.size());
     for (std::size_t i = 0; i < model_.sets.size(); ++i) {
       SetFate fate;
@@ -101,6 +107,7 @@ class KeepPlanner {
       fate.reason = model_.reason[i];
       fate.promise = model_.wanted_by[i];
       fate.overridden = model_.overridden[i];
+      fate.misdated = model_.time.misdated[i];
       if (model_.gone[i]) fate.fate = Fate::goes;
       if (model_.into[i] != nobody) {
         fate.fate = Fate::folds;
@@ -140,15 +147,13 @@ class KeepPlanner {
     for (std::size_t i = 0; i < model_.sets.size(); ++i) {
       const Promise& promise = model_.wanted_by[i];
       if (!model_.overridden[i] || promise.by == Promise::By::no_rule) continue;
-      auto found = std::find_if(plan.broken.begin(), plan.broken.end(),
-                                [&](const BrokenPromise& one) { return one.promise.same_rule(promise); });
-      if (found == plan.broken.end()) found = plan.broken.insert(plan.broken.end(), {promise, 0});
-      ++found->points;
+      kestrum::add_broken(plan.broken, {promise, 1});
     }
   }
 
   KeepModel model_;
   bool folding_;  // points within a chain are folded by promises alone
+  Reach reach_;
   std::vector<bool> wanted_, needed_;
 };
 
@@ -167,14 +172,39 @@ KeepRules acting_rules(const KeepRules& given) {
 }
 
 std::int64_t room_left(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
-                       std::uint64_t free) {
+                       std::uint64_t free, std::uint64_t reserve) {
   auto difference = [](std::uint64_t a, std::uint64_t b) {
     return static_cast<std::int64_t>(a) - static_cast<std::int64_t>(b);
   };
-  std::int64_t room = difference(free, rules.leave_free.value_or(0));
+  std::int64_t room = difference(free, std::max(rules.leave_free.value_or(0), reserve));
   if (rules.job_limit) room = std::min(room, difference(*rules.job_limit, job_bytes));
   if (rules.drive_limit) room = std::min(room, difference(total / 100 * *rules.drive_limit + free, total));
   return room;
+}
+
+void add_broken(std::vector<BrokenPromise>& all, const BrokenPromise& one) {
+  auto known = std::find_if(all.begin(), all.end(),
+                            [&](const BrokenPromise& other) { return other.promise.same_rule(one.promise); });
+  if (known == all.end()) {
+    all.push_back(one);
+  } else {
+    known->points += one.points;
+  }
+}
+
+KeepRules without_shares(KeepRules rules) {
+  rules.drive_limit.reset();
+  rules.leave_free.reset();
+  return rules;
+}
+
+std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
+                          std::uint64_t free, std::uint64_t freed, std::uint64_t reserve) {
+  std::int64_t own = room_left(without_shares(rules), job_bytes, total, free, reserve);
+  std::int64_t room = room_left(rules, job_bytes, total, free, reserve);
+  // Little beside what is free fills no drive.
+  return std::min(own,
+                  std::max({room, static_cast<std::int64_t>(freed), static_cast<std::int64_t>(free / 10)}));
 }
 
 KeepPlan plan_keep(const KeepQuestion& question) {

@@ -26,7 +26,14 @@ struct KeepQuestion {
   std::vector<KeptSet> sets = {};  // in order of sequence
   Instant now = {};
   std::uint64_t total = 0, free = 0;  // of the drive, bytes
+  std::uint64_t reserve = 0;          // of the free ones, not to be used up: what folding needs for a while
   std::uint64_t make_room = 0;        // so many bytes more must fit within the limits
+  // Other jobs have sets on the drive: of limits of share (drive-limit, leave-free), promises are broken only
+  // for what this job itself adds, and not for what those have put there, unless a person asks for it.
+  bool other_jobs = false, by_hand = false;
+  bool room_is_late = false;  // what was removed did not come free: nothing goes to make room
+  // Of what folding frees at most, the share that it is known to free, in thousandths.
+  unsigned fold_yield = 1000;
   Hold hold = Hold::nothing;
 };
 
@@ -40,7 +47,8 @@ enum class Fate {
 struct Promise {
   enum class By : std::uint8_t { nobody, no_rule, points, chains, age, thin };
   By by = By::nobody;
-  bool clock_behind = false;  // a set is dated later than now: rules of time hold still
+  bool clock_behind = false;  // most sets are dated later than now: rules of time hold still
+  unsigned away_days = 0;     // age, thin: so many days without a run do not count
   bool last_of_them = false;  // thin: the last good one of its hour, day, ...
   std::uint16_t thin = 0;     // which of those rules
   Sequence young = 0;         // age: the young point for which its chain stays; 0: it is young itself
@@ -70,12 +78,20 @@ struct FateReason {
   Sequence other = 0;
 };
 
+// A time in which the job made no point although it would have: the machine was off, the drive away, or the
+// clock is wrong.
+struct Absence {
+  Instant from, until;
+  std::int64_t seconds = 0;  // of it that the job's rhythm does not explain
+};
+
 struct SetFate {
   Sequence sequence = 0;
   Fate fate = Fate::stays;
   FateReason reason = {};
   Promise promise = {};     // that wants it, whether or not it is kept
   bool overridden = false;  // a limit overrides the promise
+  bool misdated = false;    // the clock was wrong when it was made
   Sequence into = 0;        // folds: the last of its range
   std::uint64_t bytes = 0;  // stored
 };
@@ -85,6 +101,9 @@ struct BrokenPromise {
   Promise promise;
   std::size_t points = 0;  // that it wants and that go
 };
+
+// Adds it to those of the same rule.
+void add_broken(std::vector<BrokenPromise>& all, const BrokenPromise& one);
 
 struct KeepStep {
   bool fold = false;  // else: remove `first`, which is `last`
@@ -102,23 +121,39 @@ struct KeepPlan {
   std::uint64_t make_room = 0;  // as it was asked
   std::uint64_t frees = 0;      // by removing, exactly; folding frees more
   std::uint64_t excess = 0;     // by which the limits are overrun, folding not counted, after all this
+  // The limits cannot be kept, or not without breaking promises for what others have put on the drive:
+  // nothing is given up for that.
+  bool out_of_reach = false;
+  // Bytes that folding must free for what is planned. Where nothing is, because it would not do: the most
+  // that folding might have freed, and what it would have had to.
+  std::uint64_t by_folding = 0, most_hoped = 0, wanted_of_folding = 0;
+  bool clock_behind = false;       // most points are dated later than now
+  std::optional<Absence> absence;  // just before the newest point, or until now
   std::size_t points_left = 0;
   bool empty() const { return steps.empty(); }
   bool folds() const;
 };
 
 // Promises are looked at first, then limits, oldest first; a set stays if any promise wants it, if a set that
-// stays needs it, or if it holds one of the last good points. Rules of time hold still while a set is dated
-// later than now. Removing and folding what is planned leaves every other point complete. Carried out and
-// asked again until it is empty, it keeps the limits where that can be done: what folding frees is not known
-// before, so limits are met in several rounds.
+// stays needs it, or if it holds one of the last good points. Nothing is given up for a limit that cannot be
+// kept even so. Rules of time count the job's own days (plan/job_time), and hold still while most sets are
+// dated later than now. Removing and folding what is planned leaves every other point complete. Carried out
+// and asked again until it is empty, it keeps the limits where that can be done: what folding frees is not
+// known before, so limits are met in several rounds.
 KeepPlan plan_keep(const KeepQuestion& question);
 
 // The rules as they are acted on: those given, or where there are none, 30 days and 90 % of the drive.
 KeepRules acting_rules(const KeepRules& given);
 
 // How many bytes more may be written until the drive is full or a limit is reached. Negative: overrun.
+// `reserve`: free bytes that are not to be used up.
 std::int64_t room_left(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
-                       std::uint64_t free);
+                       std::uint64_t free, std::uint64_t reserve = 0);
+// The same for a run that has freed `freed` bytes by itself: where a limit of share is overrun, by whatever
+// others have put on the drive, it may take as much as that, and a tenth of what is free in any case.
+std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
+                          std::uint64_t free, std::uint64_t freed, std::uint64_t reserve = 0);
+// Without the limits of share, which others have a part in.
+KeepRules without_shares(KeepRules rules);
 
 }  // namespace kestrum

@@ -6,8 +6,6 @@
 #include <cstring>
 #include <map>
 
-#include "calendar/local_time.hpp"
-
 namespace kestrum {
 namespace {
 
@@ -15,9 +13,9 @@ bool counts(const KeptSet& set) {
   return set.good && !set.suspect;
 }
 
-// Which hour, day, week (Monday first), month or year of local time.
-std::int64_t period(Instant when, Span::Unit unit) {
-  std::int64_t local = when.seconds + local_offset_seconds(when);
+// Which hour, day, week (Monday first), month or year of local time where and when the point was made.
+std::int64_t period(Instant when, std::int32_t offset_seconds, Span::Unit unit) {
+  std::int64_t local = when.seconds + offset_seconds;
   auto whole = [&](std::int64_t seconds) { return (local - (local < 0 ? seconds - 1 : 0)) / seconds; };
   if (unit == Span::Unit::hour) return whole(3600);
   std::int64_t day = whole(86400);
@@ -28,33 +26,37 @@ std::int64_t period(Instant when, Span::Unit unit) {
   return unit == Span::Unit::year ? year : year * 12 + static_cast<unsigned>(date.month());
 }
 
-// The last of each period; mostly asked for in the order of time.
+// The last good one of each period, or where there is none the last; mostly asked for in the order of time.
 class LastOfEach {
  public:
-  void put(std::int64_t period, std::size_t place) {
-    if (last_.empty() || last_.back().first < period) {
-      last_.emplace_back(period, place);
-      return;
-    }
-    auto at = std::lower_bound(last_.begin(), last_.end(), period,
-                               [](const auto& one, std::int64_t wanted) { return one.first < wanted; });
-    if (at->first == period) {
-      at->second = place;
-    } else {
-      last_.emplace(at, period, place);
+  struct One {
+    std::int64_t period;
+    std::size_t place;
+    bool good;
+  };
+  void put(const One& one) {
+    auto at = last_.end();
+    if (!last_.empty() && last_.back().period >= one.period)
+      at = std::lower_bound(last_.begin(), last_.end(), one.period,
+                            [](const One& there, std::int64_t wanted) { return there.period < wanted; });
+    if (at == last_.end() || at->period != one.period) {
+      last_.insert(at, one);
+    } else if (one.good || !at->good) {
+      *at = one;
     }
   }
-  const std::vector<std::pair<std::int64_t, std::size_t>>& all() const { return last_; }
+  const std::vector<One>& all() const { return last_; }
 
  private:
-  std::vector<std::pair<std::int64_t, std::size_t>> last_;  // sorted
+  std::vector<One> last_;  // sorted
 };
 
 class Wanted {
  public:
-  Wanted(const KeepQuestion& question, const KeepRules& rules)
+  Wanted(const KeepQuestion& question, const KeepRules& rules, const JobTime& time)
       : question_(question),
         rules_(rules),
+        time_(time),
         sets_(question.sets),
         chains_(chain_numbers(question.sets)),
         out_(question.sets.size()) {}
@@ -62,8 +64,6 @@ class Wanted {
   std::vector<Promise> decide() {
     bool any = rules_.age || rules_.chains || rules_.points || !rules_.thin.empty();
     if (!any) out_.assign(sets_.size(), {.by = Promise::By::no_rule});
-    clock_behind_ = std::any_of(sets_.begin(), sets_.end(),
-                                [this](const KeptSet& set) { return set.facts.started > question_.now; });
     if (rules_.points) by_points(*rules_.points);
     if (rules_.chains) by_chains(*rules_.chains);
     if (rules_.age) by_age(*rules_.age);
@@ -76,11 +76,25 @@ class Wanted {
     if (!out_[i].made()) out_[i] = promise;
   }
 
-  // A clock that went back would make every point look young, and later all of them old.
+  // By a clock that is wrong nothing is old.
   bool hold_still(Promise promise) {
     promise.clock_behind = true;
-    for (std::size_t i = 0; clock_behind_ && i < sets_.size(); ++i) want(i, promise);
-    return clock_behind_;
+    for (std::size_t i = 0; time_.now_is_behind && i < sets_.size(); ++i) want(i, promise);
+    return time_.now_is_behind;
+  }
+
+  // Whether a set is not older than that in the job's own days. Answers for neighbours are mostly the same
+  // question.
+  bool within(std::size_t i, const Span& span) {
+    if (!since_ || away_ != time_.away[i]) {
+      away_ = time_.away[i];
+      since_ = before({question_.now.seconds - away_, question_.now.nanoseconds}, span);
+    }
+    return !(time_.made[i] < *since_);
+  }
+  Promise not_counting(Promise promise, std::size_t i) const {
+    promise.away_days = static_cast<unsigned>(time_.away[i] / 86400);
+    return promise;
   }
 
   void by_points(unsigned most) {
@@ -106,12 +120,12 @@ class Wanted {
   void by_age(const Span& age) {
     Promise promise{.by = Promise::By::age};
     if (hold_still(promise)) return;
-    Instant since = before(question_.now, age);
+    since_.reset();
     std::map<std::size_t, Sequence> young;  // of a chain
     for (std::size_t i = 0; i < sets_.size(); ++i) {
-      if (sets_[i].facts.started < since) continue;
+      if (!within(i, age)) continue;
       young[chains_[i]] = sets_[i].facts.sequence;
-      want(i, promise);
+      want(i, not_counting(promise, i));
     }
     for (std::size_t i = 0; !question_.endless && i < sets_.size(); ++i) {
       auto found = young.find(chains_[i]);
@@ -127,26 +141,27 @@ class Wanted {
                     .last_of_them = thin.one_each.has_value(),
                     .thin = static_cast<std::uint16_t>(rule)};
     if (hold_still(promise)) return;
-    std::optional<Instant> since;
-    if (thin.during) since = before(question_.now, *thin.during);
+    since_.reset();
     LastOfEach last;
     for (std::size_t i = 0; i < sets_.size(); ++i) {
-      if (since && sets_[i].facts.started < *since) continue;
+      if (thin.during && !within(i, *thin.during)) continue;
       if (!thin.one_each) {
-        want(i, promise);
-      } else if (counts(sets_[i])) {
-        last.put(period(sets_[i].facts.started, *thin.one_each), i);
+        want(i, not_counting(promise, i));
+      } else {
+        last.put({period(time_.made[i], sets_[i].facts.offset_seconds, *thin.one_each), i, counts(sets_[i])});
       }
     }
-    for (const auto& [_, i] : last.all()) want(i, promise);
+    for (const LastOfEach::One& one : last.all()) want(one.place, not_counting(promise, one.place));
   }
 
   const KeepQuestion& question_;
   const KeepRules& rules_;
+  const JobTime& time_;
   const std::vector<KeptSet>& sets_;
   std::vector<std::size_t> chains_;
   std::vector<Promise> out_;
-  bool clock_behind_ = false;
+  std::optional<Instant> since_;  // for sets with so many seconds away
+  std::int64_t away_ = 0;
 };
 
 }  // namespace
@@ -179,8 +194,8 @@ std::vector<std::size_t> chain_numbers(const std::vector<KeptSet>& sets) {
   return out;
 }
 
-std::vector<Promise> promises(const KeepQuestion& question, const KeepRules& rules) {
-  return Wanted(question, rules).decide();
+std::vector<Promise> promises(const KeepQuestion& question, const KeepRules& rules, const JobTime& time) {
+  return Wanted(question, rules, time).decide();
 }
 
 }  // namespace kestrum

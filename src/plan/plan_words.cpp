@@ -1,5 +1,7 @@
 #include "plan/plan_words.hpp"
 
+#include <algorithm>
+
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 
@@ -55,6 +57,8 @@ std::string kind_reason_text(const KindDecision& decision) {
   switch (reason.why) {
     case Why::wanted:
       return wanted_text(decision) + compared;
+    case Why::its_time:
+      return "it is the time for one by [when] runs" + compared;
     case Why::job_kind:
       return job_kind_text(decision) + compared;
     case Why::first_set:
@@ -65,8 +69,10 @@ std::string kind_reason_text(const KindDecision& decision) {
       return "encryption was turned off, which needs a new chain";
     case Why::damaged_chain:
       return "the chain is damaged, and folding it for ever would carry that on";
+    case Why::full_does_not_fit:
+      return "a full set is due, for which there is no room on the drive" + compared;
     case Why::every_sets:
-      return "the chain has " + count_text(reason.found, "set") + ", and a full is due every " +
+      return "the chain has had " + count_text(reason.found, "set") + ", and a full is due every " +
              count_text(reason.allowed, "set");
     case Why::restore_needs:
       return "a restore would need " + count_text(reason.found, "set") + ", and " +
@@ -115,7 +121,10 @@ std::string rule_text(const Promise& promise, const KeepRules& rules) {
 
 std::string promise_text(const Promise& promise, const KeepRules& rules) {
   using By = Promise::By;
-  if (promise.clock_behind) return "a point is dated later than today's clock says: rules of time hold still";
+  if (promise.clock_behind) return "the clock is behind most points: rules of time hold still";
+  std::string not_counted = promise.away_days == 0
+                                ? ""
+                                : "; " + count_text(promise.away_days, "day") + " without a run do not count";
   switch (promise.by) {
     case By::nobody:
       return {};
@@ -127,9 +136,10 @@ std::string promise_text(const Promise& promise, const KeepRules& rules) {
       return "of the newest " + count_text(*rules.chains, "chain");
     case By::age:
       return (promise.young != 0 ? point_text(promise.young) + " of its chain is " : std::string()) +
-             "not older than " + rules.age->text();
+             "not older than " + rules.age->text() + not_counted;
     case By::thin:
-      return rules.thin.at(promise.thin).text() + (promise.last_of_them ? ", the last of them" : "");
+      return rules.thin.at(promise.thin).text() + (promise.last_of_them ? ", the last of them" : "") +
+             not_counted;
   }
   return {};
 }
@@ -165,9 +175,28 @@ std::string broken_rule_text(const Promise& promise, const KeepRules& rules) {
   return "[keep] " + rule_text(promise, rules) + " is not kept";
 }
 
-std::string broken_text(const KeepPlan& plan, const BrokenPromise& broken) {
-  return broken_rule_text(broken.promise, plan.rules) + ": " + count_text(broken.points, "point") +
+std::string broken_text(const KeepRules& rules, const BrokenPromise& broken) {
+  return broken_rule_text(broken.promise, rules) + ": " + count_text(broken.points, "point") +
          " that it wants " + (broken.points == 1 ? "goes" : "go") + " to make room";
+}
+
+std::string absence_text(const Absence& absence) {
+  return "no point was made from " + local_text(absence.from) + " to " + local_text(absence.until) +
+         ", longer than this job ever waits: rules of time do not count " +
+         count_text(static_cast<std::uint64_t>(absence.seconds / 86400), "day") +
+         " of that. Was the machine off, or the drive away? If the clock is wrong, put it right";
+}
+
+std::string clock_behind_text(Instant now) {
+  return "the clock says " + local_text(now) +
+         ", and most points were made later: rules of time hold still until it is put right";
+}
+
+std::string over_share_text(const KeepPlan& plan, std::uint64_t total, std::uint64_t free,
+                            std::uint64_t job_bytes) {
+  std::uint64_t used = total - std::min(total, free);
+  return "the drive is over " + limit_text(plan) + ": " + size_text(used) + " of " + size_text(total) +
+         " are used, " + size_text(job_bytes) + " of them by this job; no point is given up for that";
 }
 
 }  // namespace kestrum

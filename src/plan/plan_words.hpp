@@ -22,6 +22,12 @@ std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate);
 // "[keep] age = 30 days is not kept"
 std::string broken_rule_text(const Promise& promise, const KeepRules& rules);
 // "[keep] age = 30 days is not kept: 2 points that it wants go to make room"
-std::string broken_text(const KeepPlan& plan, const BrokenPromise& broken);
+std::string broken_text(const KeepRules& rules, const BrokenPromise& broken);
+
+std::string absence_text(const Absence& absence);
+std::string clock_behind_text(Instant now);
+// A limit of share is overrun, and points are not given up for it. Bytes.
+std::string over_share_text(const KeepPlan& plan, std::uint64_t total, std::uint64_t free,
+                            std::uint64_t job_bytes);
 
 }  // namespace kestrum

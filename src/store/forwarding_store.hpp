@@ -35,6 +35,7 @@ class ForwardingStore : public Store {
   void remove_folder(const std::string& path) override { inner_.remove_folder(path); }
   bool flush_folder(const std::string& path) override { return inner_.flush_folder(path); }
   StoreSpace space() const override { return inner_.space(); }
+  void settle() override { inner_.settle(); }
   std::unique_ptr<StoreHold> hold(const std::string& folder) override { return inner_.hold(folder); }
 
  protected:

@@ -273,6 +273,11 @@ class LocalStore final : public Store {
     return {status.f_blocks * status.f_frsize, status.f_bavail * status.f_frsize};
   }
 
+  void settle() override {
+    shared_->open.close_all();
+    syncfs(shared_->folder.get());
+  }
+
   std::unique_ptr<StoreHold> hold(const std::string& path) override {
     FileHandle handle = beneath(path, O_RDONLY | O_DIRECTORY);
     if (!handle) throw store_error("open", full(path), errno);

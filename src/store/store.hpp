@@ -114,6 +114,8 @@ class Store {
   // Makes names in the folder durable. False where the file system does not offer it.
   virtual bool flush_folder(const std::string& path) = 0;
   virtual StoreSpace space() const = 0;
+  // Lets what was removed come free, where that is put off. Best effort.
+  virtual void settle() {}
   // Nothing when another process of this machine, or another holder in this one, has it. Where the system
   // offers no such thing, everybody gets one.
   virtual std::unique_ptr<StoreHold> hold(const std::string& folder);

@@ -38,7 +38,8 @@ std::string prune_document(const std::string& job, const std::vector<PruneOutcom
   Json drives = Json::array();
   for (const PruneOutcome& outcome : outcomes) {
     Json broken = Json::array();
-    for (const BrokenPromise& one : outcome.plan.broken) broken.push_back(broken_text(outcome.plan, one));
+    for (const BrokenPromise& one : outcome.plan.broken)
+      broken.push_back(broken_text(outcome.plan.rules, one));
     Json drive{
         {"destination", to_utf8(outcome.destination)},
         {"folder", to_utf8(outcome.root)},

@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
+#include "plan/job_time.hpp"
 #include "plan/keep_plan.hpp"
 
 namespace kestrum::test {
@@ -129,6 +130,7 @@ class Year {
     if (!decision.chain) facts.chain[0] = static_cast<std::uint8_t>(sequence_), facts.chain[1] = facts.set[1];
     if (decision.chain) facts.chain = *decision.chain;
     facts.started = facts.ended = now_;
+    facts.offset_seconds = local_offset_seconds(now_);
     double part = 1;
     if (decision.kind == Kind::incremental) part = share_ * (0.2 + unit());
     if (decision.kind == Kind::differential) part = std::min(1.0, share_ * static_cast<double>(known.size()));
@@ -261,6 +263,15 @@ class Year {
     return {};
   }
 
+  // In the job's own days.
+  bool young(const std::vector<KeptSet>& sets, std::size_t i, const Span& span) const {
+    if (time_.away.size() != sets.size() || time_at_ != now_) {
+      time_ = job_time(sets, now_);
+      time_at_ = now_;
+    }
+    return sets[i].facts.started >= before({now_.seconds - time_.away[i], 0}, span);
+  }
+
   // Slow and plain: does any promise want it?
   bool wanted(const std::vector<KeptSet>& sets, std::size_t i) const {
     KeepRules rules = acting_rules(keep_);
@@ -268,10 +279,9 @@ class Year {
     if (!rules.age && !rules.chains && !rules.points && rules.thin.empty()) return true;
     auto of_chain = [&](const KeptSet& other) { return other.facts.chain == set.facts.chain; };
     if (rules.age) {
-      Instant since = before(now_, *rules.age);
-      if (set.facts.started >= since) return true;
-      for (const KeptSet& other : sets)
-        if (!endless_ && of_chain(other) && other.facts.started >= since) return true;
+      if (young(sets, i, *rules.age)) return true;
+      for (std::size_t j = 0; j < sets.size(); ++j)
+        if (!endless_ && of_chain(sets[j]) && young(sets, j, *rules.age)) return true;
     }
     if (rules.points) {
       std::size_t newer = 0;
@@ -289,13 +299,15 @@ class Year {
       if (static_cast<unsigned>(good) < *rules.chains) return true;
     }
     for (const ThinRule& rule : rules.thin) {
-      if (rule.during && set.facts.started < before(now_, *rule.during)) continue;
+      if (rule.during && !young(sets, i, *rule.during)) continue;
       if (!rule.one_each) return true;
-      if (!set.good) continue;
+      // The last of those that are as good as one gets.
       bool last = true;
-      for (std::size_t j = i + 1; j < sets.size(); ++j)
-        last =
-            last && !(sets[j].good && same_period(set.facts.started, sets[j].facts.started, *rule.one_each));
+      for (std::size_t j = 0; j < sets.size(); ++j) {
+        if (j == i || !same_period(set.facts.started, sets[j].facts.started, *rule.one_each)) continue;
+        if (rule.during && !young(sets, j, *rule.during)) continue;
+        last = last && (sets[j].good == set.good ? j < i : set.good);
+      }
       if (last) return true;
     }
     return false;
@@ -388,6 +400,8 @@ class Year {
   std::vector<KeptSet> sets_;
   Sequence sequence_ = 0;
   Instant now_{begin_, 0};
+  mutable JobTime time_;
+  mutable Instant time_at_;
 };
 
 }  // namespace

@@ -133,8 +133,12 @@ std::string outlook_text(const Job& job, const PointsResult& result, Instant now
   Outlook outlook = look_ahead(job, result.points, result.space, now);
   std::string when = outlook.when ? "on " + weekday_text(*outlook.when) + " " + local_text(*outlook.when)
                                   : std::string("by hand");
-  return "The next run, " + when + ": " + std::string(kind_name(outlook.next.kind)) + ", because " +
-         kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
+  std::string misdated;
+  for (const SetFate& fate : outlook.after.fates) {
+    if (fate.misdated) misdated += "Note: " + misdated_text(fate.sequence) + ".\n";
+  }
+  return misdated + "The next run, " + when + ": " + std::string(kind_name(outlook.next.kind)) +
+         ", because " + kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
 }
 
 std::string points_page(const PointsResult& result, bool several) {

@@ -459,9 +459,7 @@ void JobRun::tell_circumstances(Upkeep& upkeep, const KeepPlan& plan) {
   if (plan.clock_behind) problem("", "go by the clock", clock_behind_text(now));
   if (plan.absence) problem("", "go by the clock alone", absence_text(*plan.absence));
   for (const SetFate& fate : plan.fates) {
-    if (fate.misdated)
-      note("point " + std::to_string(fate.sequence) +
-           " was made while the clock was wrong; it counts as made between those beside it");
+    if (fate.misdated) note(misdated_text(fate.sequence));
   }
   std::string others = upkeep.over_share(plan);
   if (others.empty()) return;

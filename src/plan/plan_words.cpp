@@ -187,6 +187,10 @@ std::string absence_text(const Absence& absence) {
          " of that. Was the machine off, or the drive away? If the clock is wrong, put it right";
 }
 
+std::string misdated_text(Sequence point) {
+  return point_text(point) + " was made while the clock was wrong; it counts as made between those beside it";
+}
+
 std::string clock_behind_text(Instant now) {
   return "the clock says " + local_text(now) +
          ", and most points were made later: rules of time hold still until it is put right";

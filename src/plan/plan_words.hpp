@@ -25,6 +25,7 @@ std::string broken_rule_text(const Promise& promise, const KeepRules& rules);
 std::string broken_text(const KeepRules& rules, const BrokenPromise& broken);
 
 std::string absence_text(const Absence& absence);
+std::string misdated_text(Sequence point);
 std::string clock_behind_text(Instant now);
 // A limit of share is overrun, and points are not given up for it. Bytes.
 std::string over_share_text(const KeepPlan& plan, std::uint64_t total, std::uint64_t free,

@@ -124,6 +124,38 @@ TEST_F(Room, AnEndlessJobNeverStops) {
   EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
 }
 
+// Without a limit too, up to the end of the drive: what folding needs for a while is not used up.
+TEST_F(Room, AnEndlessJobThatFillsItsDriveNeverStops) {
+  drive_of("16m");
+  define({"--how-renew", "never", "--keep-leave-free", "4 KiB", "--check-after-run", "nothing"});
+  for (unsigned i = 0; i < 60; ++i) {
+    Ran ran = day(i, 2);
+    ASSERT_EQ(ran.exit, 0) << "day " << i << ": " << ran.err << ran.out;
+  }
+  EXPECT_GT(points(), 10u);
+}
+
+TEST_F(Room, AnotherJobsGrowthCostsThisOneNoPoint) {
+  drive_of("64m");
+  define({"--how-kind", "differential", "--how-renew", "every 100 sets", "--keep-points", "100 points",
+          "--keep-drive-limit", "60%"});
+  for (unsigned i = 0; i < 12; ++i) ASSERT_EQ(day(i, 1).exit, 0);
+  write_file(desk_.folder / "photographs/1", noise(99, 21u << 20));
+  ASSERT_EQ(desk_({"job", "define", "photographs", "--what-folders", desk_.folder / "photographs",
+                   "--where-destinations", desk_.drive(), "--same-disk", "--protect-encryption", "none",
+                   "--keep-points", "100 points"})
+                .exit,
+            0);
+  ASSERT_EQ(desk_({"run", "photographs", "--quiet"}).exit, 0);
+  Ran ran = day(12, 1);
+  EXPECT_EQ(ran.exit, 0) << ran.err << ran.out;
+  EXPECT_TRUE(holds(ran.out, "the drive is over drive-limit = 60%")) << ran.out;
+  EXPECT_EQ(points(), 13u);
+  // A person may ask for it.
+  EXPECT_EQ(desk_({"prune", "wardens"}).exit, 0);
+  EXPECT_LT(points(), 13u);
+}
+
 TEST_F(Room, AClockThatRanAheadDeletesNothing) {
   drive_of("64m");
   define({"--how-renew", "never", "--keep-thin", "every point for 14 days", "--keep-thin",
@@ -138,6 +170,7 @@ TEST_F(Room, AClockThatRanAheadDeletesNothing) {
   Ran right = day(31, 1);
   EXPECT_EQ(right.exit, 0) << right.err << right.out;
   EXPECT_GE(points(), before);
+  EXPECT_TRUE(holds(desk_({"points", "wardens"}).out, "point 31 was made while the clock was wrong"));
   for (unsigned i = 32; i < 60; ++i) EXPECT_EQ(day(i, 1).exit, 0) << i;
   EXPECT_LE(points(), 14u + 10u) << "the rules hold still for ever";
   EXPECT_GE(points(), 14u + 5u);

@@ -202,9 +202,10 @@ std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::
                           std::uint64_t free, std::uint64_t freed, std::uint64_t reserve) {
   std::int64_t own = room_left(without_shares(rules), job_bytes, total, free, reserve);
   std::int64_t room = room_left(rules, job_bytes, total, free, reserve);
-  // Little beside what is free fills no drive.
-  return std::min(own,
-                  std::max({room, static_cast<std::int64_t>(freed), static_cast<std::int64_t>(free / 10)}));
+  std::int64_t allowed = std::max(room, static_cast<std::int64_t>(freed));
+  // Where others have overrun the limit, little beside what is free fills no drive.
+  if (room < 0) allowed = std::max(allowed, static_cast<std::int64_t>(free / 10));
+  return std::min(own, allowed);
 }
 
 KeepPlan plan_keep(const KeepQuestion& question) {

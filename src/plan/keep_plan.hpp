@@ -150,7 +150,7 @@ KeepRules acting_rules(const KeepRules& given);
 std::int64_t room_left(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
                        std::uint64_t free, std::uint64_t reserve = 0);
 // The same for a run that has freed `freed` bytes by itself: where a limit of share is overrun, by whatever
-// others have put on the drive, it may take as much as that, and a tenth of what is free in any case.
+// others have put on the drive, it may take as much as that, or a tenth of what is free.
 std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::uint64_t total,
                           std::uint64_t free, std::uint64_t freed, std::uint64_t reserve = 0);
 // Without the limits of share, which others have a part in.

@@ -140,7 +140,7 @@ TEST_F(Room, AnotherJobsGrowthCostsThisOneNoPoint) {
   define({"--how-kind", "differential", "--how-renew", "every 100 sets", "--keep-points", "100 points",
           "--keep-drive-limit", "60%"});
   for (unsigned i = 0; i < 12; ++i) ASSERT_EQ(day(i, 1).exit, 0);
-  write_file(desk_.folder / "photographs/1", noise(99, 21u << 20));
+  write_file(desk_.folder / "photographs/1", noise(99, 23u << 20));
   ASSERT_EQ(desk_({"job", "define", "photographs", "--what-folders", desk_.folder / "photographs",
                    "--where-destinations", desk_.drive(), "--same-disk", "--protect-encryption", "none",
                    "--keep-points", "100 points"})

@@ -254,6 +254,17 @@ TEST(KeepPlan, HoldsOverSimulatedYears) {
       took.count());
 }
 
+TEST(KeepPlan, RoomForARun) {
+  KeepRules rules;
+  rules.drive_limit = 90;
+  EXPECT_EQ(room_for_run(rules, 0, 1000, 150, 0), 50);
+  EXPECT_EQ(room_for_run(rules, 0, 1000, 105, 0), 5) << "its own growth ends at the limit";
+  EXPECT_EQ(room_for_run(rules, 0, 1000, 50, 0), 5) << "overrun by others: a tenth of what is free";
+  EXPECT_EQ(room_for_run(rules, 0, 1000, 50, 20), 20) << "or what it has freed itself";
+  rules.job_limit = 3;
+  EXPECT_EQ(room_for_run(rules, 0, 1000, 50, 20), 3) << "its own limit holds";
+}
+
 TEST(KeepPlan, RoomLeft) {
   KeepRules rules;
   EXPECT_EQ(room_left(rules, 0, 1000, 400), 400);

@@ -213,7 +213,35 @@ Bytes unbox(const SaltedBox& box, const SecretKey& master, std::string_view purp
   return std::move(*plain);
 }
 
+constexpr const char* standing_member = "standing";
+
+Json standing_json(const Standing& standing) {
+  Json json{{"is", standing.kept() ? "kept" : "given-up"}, {"since", utc_text(standing.since)}};
+  if (!standing.because.empty()) json["because"] = standing.because;
+  return json;
+}
+
+// What a newer version may say there keeps the point.
+Standing standing_from(const JsonObject& envelope, const std::string& what) {
+  Standing standing;
+  if (!envelope.has(standing_member)) return standing;
+  JsonObject object(envelope.at(standing_member), what);
+  standing.is = object.view("is") == "given-up" ? Standing::Is::given_up : Standing::Is::kept;
+  standing.since = object.instant("since");
+  if (object.has("because")) standing.because = object.text("because");
+  return standing;
+}
+
 }  // namespace
+
+std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master) {
+  Json envelope = Json::parse(seal.checked.text(1));
+  envelope["generation"] = seal.generation + 1;
+  envelope.erase(standing_member);
+  if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
+  return write_checked_json({{"core", std::string(seal.checked.text(0))}, {"envelope", envelope.dump()}},
+                            auth_of(master, seal.core.facts.set));
+}
 
 std::string encode_seal(const Seal& seal, const SecretKey& master) {
   Json envelope{{"generation", seal.generation},
@@ -221,6 +249,8 @@ std::string encode_seal(const Seal& seal, const SecretKey& master) {
                 {"parity", Json::array()},
                 {"guard", "none"},
                 {"replaced", Json::array()}};
+  const Standing& standing = seal.core.facts.standing;
+  if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
   return write_checked_json({{"core", core_json(seal.core).dump()}, {"envelope", envelope.dump()}},
                             auth_of(master, seal.core.facts.set));
 }
@@ -233,6 +263,7 @@ Seal decode_seal(Bytes file, const std::string& what) {
   JsonObject envelope(parse_json(seal.checked.text(1), what), what);
   seal.generation = envelope.number("generation");
   seal.keys = keys_from(envelope.at("keys"), what);
+  seal.core.facts.standing = standing_from(envelope, what);
   return seal;
 }
 

@@ -47,6 +47,9 @@ struct Seal {
 
 // The bytes of seal.json. `seal.core_digest` and `seal.checked` are not looked at.
 std::string encode_seal(const Seal& seal, const SecretKey& master);
+// The bytes of the same seal with what its set's facts say of its standing, in the next generation.
+// Everything else, known or not, stays as it is.
+std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master);
 // Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required
 // feature.
 Seal decode_seal(Bytes file, const std::string& what);

@@ -33,6 +33,10 @@ JsonElement JsonObject::at(std::string_view name) const {
   return found.value();
 }
 
+bool JsonObject::has(std::string_view name) const {
+  return json_.at_key(name).error() == simdjson::SUCCESS;
+}
+
 std::uint64_t JsonObject::number(std::string_view name, std::uint64_t limit) const {
   std::uint64_t value = 0;
   if (at(name).get(value) != simdjson::SUCCESS || value > limit) broken();

@@ -22,6 +22,7 @@ class JsonObject {
  public:
   JsonObject(JsonElement json, const std::string& what);
   JsonElement at(std::string_view name) const;
+  bool has(std::string_view name) const;
   std::uint64_t number(std::string_view name, std::uint64_t limit = UINT64_MAX) const;
   std::string_view view(std::string_view name) const;  // of a text; good as long as the element
   std::string text(std::string_view name) const { return std::string(view(name)); }

@@ -97,6 +97,12 @@ std::string finish_set_folder(Store& store, const std::string& path) {
   return plain;
 }
 
+void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master) {
+  std::string text = restate_seal(*set.seal, standing, master);
+  for (const char* name : {seal_name, seal_copy_name})
+    store.put(set.folder.path + "/" + name, as_bytes(text));
+}
+
 void remove_set_folder(Store& store, const SetFolder& folder) {
   SetFolder going = folder;
   mark_removing(store, going);

@@ -18,6 +18,9 @@ std::string finish_set_folder(Store& store, const std::string& path);
 // Marks it, ends it as a set, then removes what is in it.
 void remove_set_folder(Store& store, const SetFolder& folder);
 
+// Writes what a person says of the set's point into its envelope: one seal after the other, each as a whole.
+void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master);
+
 // Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved
 // yet, in the folder of one whose sequence it covers. The path in its own folder when it is nowhere.
 std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);

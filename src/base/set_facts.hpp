@@ -53,6 +53,20 @@ struct LostPlaces {
   static LostPlaces parse(std::string_view text);
 };
 
+// What a person has said of a point: it stands in the seal's envelope, and wins over every rule.
+struct Standing {
+  enum class Is : std::uint8_t {
+    by_rules,  // nothing was said
+    kept,      // it stays
+    given_up,  // it is no point any more, and goes as soon as nothing needs what is in it
+  };
+  Is is = Is::by_rules;
+  std::string because;  // as the person wrote it, UTF-8
+  Instant since;
+  bool kept() const { return is == Is::kept; }
+  bool given_up() const { return is == Is::given_up; }
+};
+
 struct SetFacts {
   Sequence sequence = 0;
   std::optional<Sequence> folded_from;  // folded: the first sequence it covers; its own is the last
@@ -71,6 +85,7 @@ struct SetFacts {
   SetTotals totals;
   std::uint64_t problems = 0;
   bool carries = false;  // some files could not be read and are as an earlier point has them
+  Standing standing;
 
   Sequence covers_from() const { return folded_from.value_or(sequence); }
   // It is the set that a set of `other_chain` needs, or covers it: docs/FORMAT.md section 9.

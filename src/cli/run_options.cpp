@@ -2,6 +2,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "cli/asker.hpp"
 #include "cli/progress.hpp"
 
 namespace kestrum {
@@ -32,6 +33,19 @@ RunContext run_context(const Environment& environment, Observer& observer) {
                      .workers = environment.workers()};
   context.people = environment.people();
   return context;
+}
+
+void confirm(const Environment& environment, const std::string& question, const std::string& help) {
+  if (!environment.in_and_out_are_terminals())
+    throw Error(ErrorKind::usage, "there is nobody to ask: standard input or output is no terminal",
+                "look first with --dry, then say it with --yes");
+  bool yes = false;
+  try {
+    yes = Asker(environment.out_colour()).yes(question, false, help);
+  } catch (const WentBack&) {
+    yes = false;
+  }
+  if (!yes) throw Stopped{"nothing was changed, as asked"};
 }
 
 }  // namespace kestrum

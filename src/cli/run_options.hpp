@@ -14,4 +14,8 @@ std::optional<Kind> wanted_kind(const Arguments& arguments);
 // References must outlive it.
 RunContext run_context(const Environment& environment, Observer& observer);
 
+// Asks before something is given up for good. Throws Stopped when the answer is no, Error of kind usage where
+// there is no terminal to ask on: --yes is to say it then.
+void confirm(const Environment& environment, const std::string& question, const std::string& help);
+
 }  // namespace kestrum

@@ -126,8 +126,18 @@ int fold(const Arguments& arguments, const Environment& environment) {
   StopsItself stops_itself;
   RunContext context = run_context(environment, progress);
   context.break_lock = arguments.has("break-lock");
-  FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"),
-                      arguments.has("dry")};
+  FoldRequest request{point_option(arguments, "first"), point_option(arguments, "last"), arguments.has("dry"),
+                      arguments.has("beyond-rules")};
+  if (request.beyond_rules && !request.last)
+    throw Error(ErrorKind::usage, "--beyond-rules needs a range", "name its last point: --last POINT");
+  if (request.beyond_rules && !request.dry && !arguments.has("yes")) {
+    FoldRequest look = request;
+    look.dry = true;
+    for (const FoldOutcome& outcome : fold_job(arguments.words()[0], look, context))
+      print_fold(outcome, true);
+    progress.finish();
+    confirm(environment, "Fold them?", "Points that were folded away do not come back.");
+  }
   std::vector<FoldOutcome> outcomes = fold_job(arguments.words()[0], request, context);
   progress.finish();
   if (arguments.has("json")) {
@@ -162,17 +172,19 @@ Verb fold_verb() {
            "make one point of several of a chain, without reading the sources",
            "Points within the range go; everything that the others need stays. Without a range: what the "
            "keep rules "
-           "let go.",
+           "let go.\nPoints that the rules want, or that are kept by name, do not go.",
            1,
            1,
            {{"first", "POINT", "first point of the range (usual: the first of the chain)"},
             {"last", "POINT", "last point of the range: it stays"},
+            {"beyond-rules", "", "points may go that the keep rules want; shows which, and asks"},
+            {"yes", "", "do not ask"},
             {"dry", "", "show what it would take; change nothing"},
             break_lock_option,
             {"quiet", "", "no progress"},
             json_option},
            {"kestrum fold wardens --dry", "kestrum fold wardens --last 12",
-            "kestrum fold wardens --first 4 --last 12"}},
+            "kestrum fold wardens --first 4 --last 12 --beyond-rules"}},
           fold};
 }
 

@@ -31,6 +31,8 @@ Verb restore_verb();
 Verb verify_verb();
 Verb prune_verb();
 Verb fold_verb();
+Verb keep_verb();
+Verb drop_verb();
 Verb forecast_verb();
 Verb recovery_create_verb();
 Verb status_verb();

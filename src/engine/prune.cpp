@@ -1,70 +1,56 @@
 #include "engine/prune.hpp"
 
+#include <algorithm>
+
 #include "base/text.hpp"
+#include "engine/each_drive.hpp"
 #include "plan/plan_words.hpp"
 
 namespace kestrum {
 namespace {
 
-// What one verb on all destinations of a job shares.
-struct EachDrive {
-  EachDrive(const std::string& name, const RunContext& given)
-      : context(given),
-        job(given.home.load_job(name)),
-        state(given.home.load_state(name)),
-        history(History::open(given.home, [&](const std::string& text) { given.observer.note(text); })),
-        keys(job_keys(job, given.ask)) {}
-
-  // Calls `use` for each destination that is connected and has a set.
-  void visit(const std::function<void(LookSession)>& use) {
-    std::optional<Error> first;
-    bool any = false;
-    for (const std::string& named : job.destinations) {
-      std::optional<LookSession> session;
-      try {
-        session.emplace(job, named, state, context, keys);
-        if (!session->has_identity() || !session->destination().drive || !state)
-          throw Error(ErrorKind::no_destination,
-                      "there is no archive set of the job '" + printable(job.name) + "' in " +
-                          printable(named) + " yet",
-                      "run the job first: kestrum run " + printable(job.name));
-      } catch (const Error& error) {
-        if (!first) first = error;
-        context.observer.note(error.what());
-        continue;
-      }
-      any = true;
-      use(std::move(*session));
-    }
-    if (!any) throw *first;
-  }
-
-  // The same for writing, with whatever a drive that goes away means for what failed.
-  void change(const std::function<void(WriteSession&)>& use) {
-    visit([&](LookSession found) {
-      WriteSession session(std::move(found), context);
-      try {
-        session.prove_sets();
-        session.finish_folds();
-        use(session);
-      } catch (const Error& error) {
-        throw session.guard().explain(error);
-      }
-      if (session.memory_trouble()) context.observer.note(session.memory_trouble()->what());
-    });
-  }
-
-  const RunContext& context;
-  Job job;
-  std::optional<JobState> state;
-  History history;
-  std::shared_ptr<KeyRing> keys;
-};
-
 std::uint64_t stored(const std::vector<KeptSet>& sets) {
   std::uint64_t bytes = 0;
   for (const KeptSet& set : sets) bytes += set.facts.totals.stored_bytes;
   return bytes;
+}
+
+// What the rules want of the points that a range takes, and what a person has said of them.
+void refuse_wanted(const KeepStep& range, const FoldRequest& request, const KeepQuestion& question,
+                   const std::string& job) {
+  const KeepPlan plan = plan_keep(question);
+  std::vector<BrokenPromise> broken;
+  std::vector<Sequence> gone;
+  std::size_t left = 0;
+  for (std::size_t i = 0; i < question.sets.size(); ++i) {
+    const KeptSet& set = question.sets[i];
+    const Sequence point = set.facts.sequence;
+    bool goes = range.first <= point && point < range.last;
+    left += !goes && set.counts() ? 1 : 0;
+    if (!goes) continue;
+    gone.push_back(point);
+    if (set.facts.standing.kept())
+      throw Error(ErrorKind::usage,
+                  "point " + std::to_string(point) + " is " + standing_text(set.facts.standing),
+                  "fold up to the one before it, or say first: kestrum keep " + printable(job) + " " +
+                      std::to_string(point) + " --no-longer");
+    const Promise& promise = plan.fates[i].promise;
+    if (promise.made() && promise.by != Promise::By::no_rule) add_broken(broken, {promise, 1});
+  }
+  if (request.beyond_rules) return;
+  std::vector<std::string> lines;
+  for (const BrokenPromise& one : broken)
+    lines.push_back("[keep] " + rule_text(one.promise, plan.rules) + " wants " +
+                    count_text(one.points, "point") + " of them");
+  if (left < plan.rules.at_least)
+    lines.push_back(count_text(left, "good point") +
+                    " would be left, and [keep] at-least = " + count_text(plan.rules.at_least, "point"));
+  if (lines.empty()) return;
+  throw Error(ErrorKind::usage,
+              (gone.size() == 1 ? "point " : "points ") + sequences_text(gone) +
+                  " would go, and the keep rules hold " + (gone.size() == 1 ? "it: " : "them: ") +
+                  join(lines, "; "),
+              "to fold them all the same: --beyond-rules");
 }
 
 // The range that was asked for, with the chain's oldest set where only its end was.
@@ -143,7 +129,11 @@ std::vector<KeepStep> fold_steps(const FoldRequest& request, const KeepQuestion&
   if (question.hold != Hold::nothing)
     throw Error(ErrorKind::failed, "nothing is folded: " + hold_text(question.hold),
                 "run it with the real clock");
-  if (request.last) return {range_of(request, question.sets, job)};
+  if (request.last) {
+    KeepStep range = range_of(request, question.sets, job);
+    refuse_wanted(range, request, question, job);
+    return {range};
+  }
   std::vector<KeepStep> steps;
   for (const KeepStep& step : plan_keep(question).steps) {
     if (step.fold) steps.push_back(step);

@@ -21,6 +21,7 @@ std::vector<PruneOutcome> prune_job(const std::string& name, bool dry, const Run
 struct FoldRequest {
   std::optional<Sequence> first, last;  // none: what the keep rules let go within a chain
   bool dry = false;
+  bool beyond_rules = false;  // points may go that the keep rules want
 };
 struct FoldOutcome {
   std::string destination;
@@ -30,7 +31,8 @@ struct FoldOutcome {
   std::uint64_t bytes_before = 0, bytes_after = 0;  // of the job's sets
 };
 
-// Throws Error: usage (no such point, several destinations and a range), full (no room), damage.
+// Throws Error: usage (no such point, several destinations and a range, points that the rules want or that
+// are kept by name), full (no room), damage.
 std::vector<FoldOutcome> fold_job(const std::string& name, const FoldRequest& request,
                                   const RunContext& context);
 

@@ -313,10 +313,12 @@ std::string LookSession::missing_end() const {
 
 namespace {
 
+// A point that was given up is chosen by its number only.
 bool fits(const FoundSet& set, const PointWish& wish) {
-  return set.sealed() && (wish.by == PointWish::By::latest ||
-                          (wish.by == PointWish::By::number && set.folder.sequence == wish.number) ||
-                          (wish.by == PointWish::By::moment && set.facts().started <= wish.moment));
+  if (!set.sealed()) return false;
+  if (wish.by == PointWish::By::number) return set.folder.sequence == wish.number;
+  if (set.facts().standing.given_up()) return false;
+  return wish.by == PointWish::By::latest || set.facts().started <= wish.moment;
 }
 
 const FoundSet* newest_for(const SetList& sets, const PointWish& wish) {
@@ -364,12 +366,12 @@ DrivePoint choose_drive(std::vector<LookSession>& sessions, const std::optional<
                         Instant now) {
   // Which drive has the newest point is not for whoever writes on one of them to say.
   for (LookSession& session : sessions) session.proved_sets();
-  if (sessions.size() == 1) return {0, wish_for(sessions[0], text, now)};
   std::size_t colon = text ? text->rfind(':') : std::string::npos;
   for (std::size_t i = 0; colon != std::string::npos && i < sessions.size(); ++i) {
     if (text->substr(0, colon) == sessions[i].drive_name())
       return {i, wish_for(sessions[i], text->substr(colon + 1), now)};
   }
+  if (sessions.size() == 1) return {0, wish_for(sessions[0], text, now)};
   PointWish wish = wish_for(sessions[0], text, now);
   std::optional<std::size_t> best;
   Instant started;

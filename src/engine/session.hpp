@@ -123,8 +123,11 @@ class WriteSession : public LookSession {
   // Completes or takes back what killed folds have left. Opens the folded sets, so a key is needed. What
   // cannot be completed is told and left as it is.
   void finish_folds();
-  // Removes a set, the guard asked before.
+  // Removes a set, the guard asked before. Where it is the newest, the one before it counts as that from then
+  // on.
   void remove(const FoundSet& set);
+  // What a person says of a point, into its seal. The list reads it anew.
+  void restate(const FoundSet& set, const Standing& standing);
   // Takes up a set that was just sealed in that folder (its name). Throws damage when it does not read.
   const FoundSet& sealed_now(const std::string& path, const Id& set);
   // What this machine remembers of the job, written; the trouble with that is remembered instead of thrown.
@@ -135,6 +138,7 @@ class WriteSession : public LookSession {
 
  private:
   void reload_state();
+  void remember_newest_but(const FoundSet& set);
   void tidy();
   void finish_last_strokes(const FoundSet& found);
   const RunContext& context_;

@@ -205,6 +205,17 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room, bool by_hand) {
   return result;
 }
 
+UpkeepResult Upkeep::let_go_given_up() {
+  UpkeepResult result;
+  may_fold_ = true;
+  const std::uint64_t before = stored_in(session_.sets());
+  result.rounds.push_back(plan_keep(only_given_up(question())));
+  carry_out(result.rounds.back(), result);
+  result.job_bytes = stored_in(session_.sets());
+  result.freed_bytes = before - std::min(before, result.job_bytes);
+  return result;
+}
+
 void Upkeep::carry_out(const KeepPlan& plan, UpkeepResult& result) {
   for (const KeepStep& step : plan.steps) {
     context_.control.checkpoint();

@@ -50,6 +50,10 @@ class Upkeep {
   // `by_hand`: see KeepQuestion.
   UpkeepResult prune(std::uint64_t make_room = 0, bool by_hand = false);
 
+  // Carries out what points that a person has given up come to, and nothing else. What cannot be done now is
+  // left to later runs, see `unfolded`.
+  UpkeepResult let_go_given_up();
+
   // One set from `first` to `last`, in as many batches as the room asks for; `told` is given each plan before
   // it is carried out. Returns how many points went. Throws Error of kind full when there is no room: the
   // sets are then as they were, or as the batches before left them.

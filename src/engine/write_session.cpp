@@ -46,8 +46,31 @@ WriteSession::~WriteSession() {
   context_.control.set_after_pause({});
 }
 
+// Before it goes: what is remembered may be of an older state than the drive, not the other way round.
+void WriteSession::remember_newest_but(const FoundSet& set) {
+  if (drive_ == nullptr || !set.sealed() || drive().newest_core != set.seal->core_digest) return;
+  const FoundSet* before = nullptr;
+  for (const FoundSet& other : list()) {
+    if (other.sealed() && other.folder.sequence < set.folder.sequence) before = &other;
+  }
+  drive().newest_core.reset();
+  drive().newest_folder.clear();
+  if (before != nullptr) {
+    drive().newest_core = before->seal->core_digest;
+    drive().newest_folder = before->folder.name;
+  }
+  save_memory();
+}
+
+void WriteSession::restate(const FoundSet& set, const Standing& standing) {
+  guard_->check();
+  restate_set(store(), set, standing, keys().unlock(set.seal->keys, set.facts().chain));
+  list().take_up(store(), std::string(set.folder.name));
+}
+
 void WriteSession::remove(const FoundSet& set) {
   guard_->check();
+  remember_newest_but(set);
   SetFolder folder = set.folder;  // the list lets go of it
   remove_set_folder(store(), folder);
   list().forget(folder.path);

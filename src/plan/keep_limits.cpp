@@ -25,7 +25,9 @@ class LimitPlanner {
  private:
   std::uint64_t excess() const { return model_.excess(true, effort_.own); }
   bool may_fold() const { return model_.question.may_fold && model_.question.fold_yield > 0; }
-  bool may_go(std::size_t i) const { return effort_.breaks_rules || !model_.by_a_rule(i); }
+  bool may_go(std::size_t i) const {
+    return !model_.kept(i) && (effort_.breaks_rules || !model_.by_a_rule(i));
+  }
   void give_up(std::size_t i) {
     model_.gone[i] = true;
     model_.into[i] = nobody;

@@ -44,7 +44,10 @@ KeepModel::KeepModel(const KeepQuestion& asked)
   needs_begin_.push_back(needs_.size());
   for (std::size_t c = 0; c < chains(); ++c) {
     std::span<const std::size_t> all = members(c);
-    if (std::all_of(all.begin(), all.end(), [this](std::size_t i) { return counts(i); })) good_chain = c;
+    auto sound = [this](std::size_t i) { return sets[i].good && !sets[i].suspect; };
+    auto point = [this](std::size_t i) { return counts(i); };
+    if (std::all_of(all.begin(), all.end(), sound) && std::any_of(all.begin(), all.end(), point))
+      good_chain = c;
   }
 }
 

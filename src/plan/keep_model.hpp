@@ -17,9 +17,11 @@ struct KeepModel {
   explicit KeepModel(const KeepQuestion& question);
 
   bool stays(std::size_t i) const { return !gone[i] && into[i] == nobody; }
-  bool counts(std::size_t i) const { return sets[i].good && !sets[i].suspect; }
+  bool counts(std::size_t i) const { return sets[i].counts(); }
   std::uint64_t stored(std::size_t i) const { return sets[i].facts.totals.stored_bytes; }
   bool promised(std::size_t i) const { return wanted_by[i].made(); }
+  // A person has said that it stays.
+  bool kept(std::size_t i) const { return sets[i].facts.standing.kept(); }
   // Giving it up breaks a rule.
   bool by_a_rule(std::size_t i) const { return promised(i) && wanted_by[i].by != Promise::By::no_rule; }
   Sequence point(std::size_t i) const { return sets[i].facts.sequence; }

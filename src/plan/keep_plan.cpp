@@ -27,17 +27,26 @@ class KeepPlanner {
   void by_promises() {
     wanted_.assign(model_.sets.size(), false);
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
+      if (standing(i).kept()) want(i, Why::kept);
       if (model_.promised(i)) want(i, Why::promised);
     }
-    want(wanted_.size() - 1, Why::newest);
+    want_newest();
     want_good_chain();
     want_floor();
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
       if (wanted_[i]) continue;
       model_.gone[i] = !needed_[i];
-      model_.reason[i].why = Why::unwanted;
+      model_.reason[i].why = standing(i).given_up() ? Why::given_up : Why::unwanted;
     }
     fold_or_keep_needed();
+  }
+
+  const Standing& standing(std::size_t i) const { return model_.sets[i].facts.standing; }
+
+  void want_newest() {
+    for (std::size_t i = wanted_.size(); i-- > 0;) {
+      if (!standing(i).given_up()) return want(i, Why::newest);
+    }
   }
 
   void want(std::size_t i, Why why) {
@@ -49,20 +58,21 @@ class KeepPlanner {
     if (model_.good_chain != nobody) {
       std::span<const std::size_t> chain = model_.members(model_.good_chain);
       if (std::none_of(chain.begin(), chain.end(), [&](std::size_t i) { return wanted_[i]; }))
-        want(chain.back(), Why::good_chain);
+        want(*std::find_if(chain.rbegin(), chain.rend(), [&](std::size_t i) { return model_.counts(i); }),
+             Why::good_chain);
     }
     needed_ = model_.closure(wanted_);
   }
 
   // The floor counts what stays as a point of its own.
   void want_floor() {
-    auto standing = [&] {
+    auto left = [&] {
       std::size_t count = 0;
       for (std::size_t i = 0; i < wanted_.size(); ++i)
         count += model_.counts(i) && (wanted_[i] || (needed_[i] && !folding_)) ? 1 : 0;
       return count;
     };
-    for (std::size_t i = wanted_.size(); i-- > 0 && standing() < model_.rules.at_least;) {
+    for (std::size_t i = wanted_.size(); i-- > 0 && left() < model_.rules.at_least;) {
       if (!model_.counts(i) || wanted_[i]) continue;
       want(i, Why::floor);
       needed_ = model_.closure(wanted_);
@@ -78,10 +88,15 @@ class KeepPlanner {
     }
     for (std::size_t i = 0; i < wanted_.size(); ++i) {
       if (wanted_[i] || !needed_[i]) continue;
-      if (folding_ && model_.try_fold(i, &wanted_)) {
-        model_.reason[i] = {.why = Why::unwanted, .other = model_.point(model_.into[i])};
+      const bool given_up = standing(i).given_up();
+      const bool folds = folding_ || (given_up && model_.question.may_fold);
+      if (folds && model_.try_fold(i, &wanted_)) {
+        model_.reason[i] = {.why = given_up ? Why::given_up : Why::unwanted,
+                            .other = model_.point(model_.into[i])};
       } else {
-        model_.reason[i] = {.why = Why::needed, .unfoldable = folding_, .other = model_.point(user[i])};
+        model_.reason[i] = {.why = given_up ? Why::given_up : Why::needed,
+                            .unfoldable = folds,
+                            .other = model_.point(user[i])};
       }
     }
   }
@@ -105,6 +120,7 @@ class KeepPlanner {
       fate.sequence = model_.sets[i].facts.sequence;
       fate.bytes = model_.stored(i);
       fate.reason = model_.reason[i];
+      if (standing(i).is != Standing::Is::by_rules) plan.said[fate.sequence] = standing(i);
       fate.promise = model_.wanted_by[i];
       fate.overridden = model_.overridden[i];
       fate.misdated = model_.time.misdated[i];
@@ -206,6 +222,13 @@ std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::
   // Where others have overrun the limit, little beside what is free fills no drive.
   if (room < 0) allowed = std::max(allowed, static_cast<std::int64_t>(free / 10));
   return std::min(own, allowed);
+}
+
+KeepQuestion only_given_up(KeepQuestion question) {
+  question.rules = {};
+  question.rules.points = std::numeric_limits<unsigned>::max();
+  question.make_room = question.reserve = 0;
+  return question;
 }
 
 KeepPlan plan_keep(const KeepQuestion& question) {

@@ -1,6 +1,7 @@
 // What may go, and why: a pure decision. The plan is a value that is shown and then carried out as it is.
 #pragma once
 
+#include <map>
 #include <optional>
 #include <vector>
 
@@ -14,6 +15,8 @@ struct KeptSet {
   SetFacts facts;
   bool good = true;      // complete, no damage known
   bool suspect = false;  // kept as evidence, not counted
+  // One that a person can count on: rules and floor count no others.
+  bool counts() const { return good && !suspect && !facts.standing.given_up(); }
 };
 
 // What keeps everything from going.
@@ -63,6 +66,8 @@ enum class Limit : std::uint8_t { next_set, job_limit, drive_limit, leave_free }
 struct FateReason {
   enum class Why : std::uint8_t {
     held,        // nothing goes
+    kept,        // by name
+    given_up,    // by name
     promised,    // see the promise
     newest,      // of all
     good_chain,  // the newest undamaged chain always stays
@@ -112,6 +117,7 @@ struct KeepStep {
 
 struct KeepPlan {
   std::vector<SetFate> fates;         // in order of sequence
+  std::map<Sequence, Standing> said;  // of points, by a person
   std::vector<KeepStep> steps;        // in the order in which they are safe to be killed in
   std::vector<BrokenPromise> broken;  // each rule once
   Hold held = Hold::nothing;
@@ -134,13 +140,16 @@ struct KeepPlan {
   bool folds() const;
 };
 
-// Promises are looked at first, then limits, oldest first; a set stays if any promise wants it, if a set that
-// stays needs it, or if it holds one of the last good points. Nothing is given up for a limit that cannot be
-// kept even so. Rules of time count the job's own days (plan/job_time), and hold still while most sets are
-// dated later than now. Removing and folding what is planned leaves every other point complete. Carried out
-// and asked again until it is empty, it keeps the limits where that can be done: what folding frees is not
-// known before, so limits are met in several rounds.
+// What a person has said of a point wins. Then promises are looked at, then limits, oldest first; a set stays
+// if any promise wants it, if a set that stays needs it, or if it holds one of the last good points. Nothing
+// is given up for a limit that cannot be kept even so. Rules of time count the job's own days
+// (plan/job_time), and hold still while most sets are dated later than now. Removing and folding what is
+// planned leaves every other point complete. Carried out and asked again until it is empty, it keeps the
+// limits where that can be done: what folding frees is not known before, so limits are met in several rounds.
 KeepPlan plan_keep(const KeepQuestion& question);
+
+// The same question with every point wanted that a person has not given up, and no limits.
+KeepQuestion only_given_up(KeepQuestion question);
 
 // The rules as they are acted on: those given, or where there are none, 30 days and 90 % of the drive.
 KeepRules acting_rules(const KeepRules& given);

@@ -9,10 +9,6 @@
 namespace kestrum {
 namespace {
 
-bool counts(const KeptSet& set) {
-  return set.good && !set.suspect;
-}
-
 // Which hour, day, week (Monday first), month or year of local time where and when the point was made.
 std::int64_t period(Instant when, std::int32_t offset_seconds, Span::Unit unit) {
   std::int64_t local = when.seconds + offset_seconds;
@@ -63,7 +59,7 @@ class Wanted {
 
   std::vector<Promise> decide() {
     bool any = rules_.age || rules_.chains || rules_.points || !rules_.thin.empty();
-    if (!any) out_.assign(sets_.size(), {.by = Promise::By::no_rule});
+    for (std::size_t i = 0; !any && i < sets_.size(); ++i) want(i, {.by = Promise::By::no_rule});
     if (rules_.points) by_points(*rules_.points);
     if (rules_.chains) by_chains(*rules_.chains);
     if (rules_.age) by_age(*rules_.age);
@@ -72,8 +68,9 @@ class Wanted {
   }
 
  private:
+  bool given_up(std::size_t i) const { return sets_[i].facts.standing.given_up(); }
   void want(std::size_t i, const Promise& promise) {
-    if (!out_[i].made()) out_[i] = promise;
+    if (!out_[i].made() && !given_up(i)) out_[i] = promise;
   }
 
   // By a clock that is wrong nothing is old.
@@ -100,14 +97,14 @@ class Wanted {
   void by_points(unsigned most) {
     unsigned seen = 0;
     for (std::size_t i = sets_.size(); i-- > 0 && seen < most;) {
-      if (counts(sets_[i])) ++seen;
+      if (sets_[i].counts()) ++seen;
       want(i, {.by = Promise::By::points});
     }
   }
 
   void by_chains(unsigned most) {
     std::map<std::size_t, bool> good;
-    for (std::size_t i = 0; i < sets_.size(); ++i) good[chains_[i]] |= counts(sets_[i]);
+    for (std::size_t i = 0; i < sets_.size(); ++i) good[chains_[i]] |= sets_[i].counts();
     unsigned seen = 0;
     for (auto chain = good.rbegin(); chain != good.rend() && seen < most; ++chain) {
       if (chain->second) ++seen;
@@ -123,7 +120,7 @@ class Wanted {
     since_.reset();
     std::map<std::size_t, Sequence> young;  // of a chain
     for (std::size_t i = 0; i < sets_.size(); ++i) {
-      if (!within(i, age)) continue;
+      if (given_up(i) || !within(i, age)) continue;
       young[chains_[i]] = sets_[i].facts.sequence;
       want(i, not_counting(promise, i));
     }
@@ -144,11 +141,12 @@ class Wanted {
     since_.reset();
     LastOfEach last;
     for (std::size_t i = 0; i < sets_.size(); ++i) {
-      if (thin.during && !within(i, *thin.during)) continue;
+      if (given_up(i) || (thin.during && !within(i, *thin.during))) continue;
       if (!thin.one_each) {
         want(i, not_counting(promise, i));
       } else {
-        last.put({period(time_.made[i], sets_[i].facts.offset_seconds, *thin.one_each), i, counts(sets_[i])});
+        last.put(
+            {period(time_.made[i], sets_[i].facts.offset_seconds, *thin.one_each), i, sets_[i].counts()});
       }
     }
     for (const LastOfEach::One& one : last.all()) want(one.place, not_counting(promise, one.place));

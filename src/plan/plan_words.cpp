@@ -152,6 +152,11 @@ std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate) {
   switch (reason.why) {
     case Why::held:
       return hold_text(plan.held);
+    case Why::kept:
+      return standing_text(plan.said.at(fate.sequence));
+    case Why::given_up:
+      return standing_text(plan.said.at(fate.sequence)) +
+             (fate.fate == Fate::stays ? ", but " + needed_text(reason) : needs_content);
     case Why::promised:
       return promise_text(fate.promise, plan.rules);
     case Why::newest:
@@ -163,10 +168,27 @@ std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate) {
     case Why::unwanted:
       return unwanted_text(plan.rules, plan.endless) + needs_content;
     case Why::needed:
-      return point_text(reason.other) + " needs it" +
-             (reason.unfoldable ? "; what is damaged is not folded" : "");
+      return needed_text(reason);
     case Why::room:
       return "to make room: " + limit_text(plan) + needs_content;
+  }
+  return {};
+}
+
+std::string needed_text(const FateReason& reason) {
+  return point_text(reason.other) + " needs it" +
+         (reason.unfoldable ? "; what is damaged is not folded" : "");
+}
+
+std::string standing_text(const Standing& standing) {
+  std::string because = standing.because.empty() ? "" : ": " + printable(standing.because);
+  switch (standing.is) {
+    case Standing::Is::by_rules:
+      return {};
+    case Standing::Is::kept:
+      return "kept by name" + because;
+    case Standing::Is::given_up:
+      return "given up by name" + because;
   }
   return {};
 }

@@ -17,6 +17,10 @@ std::string hold_text(Hold hold);
 std::string rule_text(const Promise& promise, const KeepRules& rules);
 // Why it wants this point: "not older than 30 days".
 std::string promise_text(const Promise& promise, const KeepRules& rules);
+// "kept by name: before the move"; empty where nobody has said anything.
+std::string standing_text(const Standing& standing);
+// "point 7 needs it"; of a reason that names one.
+std::string needed_text(const FateReason& reason);
 // Why the point stays or goes.
 std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate);
 // "[keep] age = 30 days is not kept"

@@ -252,6 +252,7 @@ std::string points_document(const std::vector<PointsResult>& drives) {
       one["sealed"] = info.sealed;
       one["folder"] = info.folder;
       one["health"] = health_text(info.health);
+      if (info.sealed) one["standing"] = standing_json(info.facts.standing);
       one["findings"] = findings_json(info.findings);
       json["points"].push_back(std::move(one));
     }

@@ -5,6 +5,7 @@
 
 #include "engine/backup.hpp"
 #include "engine/outlook.hpp"
+#include "engine/point_standing.hpp"
 #include "engine/preview.hpp"
 #include "engine/prune.hpp"
 #include "engine/restore.hpp"
@@ -42,6 +43,10 @@ struct DriveVerdict {
 };
 std::string verify_document(const std::vector<DriveVerdict>& verdicts);  // at least one
 std::string prune_document(const std::string& job, const std::vector<PruneOutcome>& outcomes);
+std::string said_document(const std::string& job, const std::vector<PointSaid>& said);
+std::string kept_document(const std::string& job, const KeptOutcome& outcome);
+// `done`: nullptr when it was only looked at.
+std::string drop_document(const std::string& job, const DropOutlook& look, const DropOutcome* done);
 std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes);
 
 }  // namespace kestrum

@@ -17,6 +17,13 @@ void put_path(Json& json, const std::string& key, const std::string& path) {
   if (!is_utf8(path)) json[key + "-hex"] = to_hex(as_bytes(path));
 }
 
+Json standing_json(const Standing& standing) {
+  if (standing.is == Standing::Is::by_rules) return nullptr;
+  return {{"is", standing.kept() ? "kept" : "given-up"},
+          {"since", utc_text(standing.since)},
+          {"because", standing.because.empty() ? Json(nullptr) : Json(standing.because)}};
+}
+
 Json problems_json(const std::vector<Problem>& problems) {
   Json list = Json::array();
   for (const Problem& problem : problems) {

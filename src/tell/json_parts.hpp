@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/observer.hpp"
+#include "base/set_facts.hpp"
 
 namespace kestrum {
 
@@ -15,6 +16,8 @@ Json document(const char* what);
 std::string text_of(const Json& json);
 // Names are bytes: a name that is not UTF-8 is shown with U+FFFD and given exactly in a second member.
 void put_path(Json& json, const std::string& key, const std::string& path);
+// null where nobody has said anything of the point.
+Json standing_json(const Standing& standing);
 Json problems_json(const std::vector<Problem>& problems);
 
 }  // namespace kestrum

@@ -68,6 +68,49 @@ std::string prune_document(const std::string& job, const std::vector<PruneOutcom
   return text_of(json);
 }
 
+namespace {
+
+Json said_json(const PointSaid& point) {
+  return {{"drive", to_utf8(point.drive)},       {"folder", to_utf8(point.root)},
+          {"point", point.facts.sequence},       {"started", utc_text(point.facts.started)},
+          {"health", health_text(point.health)}, {"standing", standing_json(point.facts.standing)}};
+}
+
+}  // namespace
+
+std::string said_document(const std::string& job, const std::vector<PointSaid>& said) {
+  Json json = document("kept-points");
+  json["job"] = to_utf8(job);
+  json["points"] = Json::array();
+  for (const PointSaid& one : said) json["points"].push_back(said_json(one));
+  return text_of(json);
+}
+
+std::string kept_document(const std::string& job, const KeptOutcome& outcome) {
+  Json json = document("keep");
+  json["job"] = to_utf8(job);
+  json.update(said_json(outcome.now));
+  json["changed"] = outcome.changed;
+  return text_of(json);
+}
+
+std::string drop_document(const std::string& job, const DropOutlook& look, const DropOutcome* done) {
+  Json json = document("drop");
+  json["job"] = to_utf8(job);
+  json.update(said_json(look.point));
+  json["fate"] = fate_name(look.fate.fate);
+  json["into"] = look.fate.fate == Fate::folds ? Json(look.fate.into) : Json(nullptr);
+  json["stays-because"] = look.why_stays.empty() ? Json(nullptr) : Json(look.why_stays);
+  json["wanted-by"] = look.wanted_by.empty() ? Json(nullptr) : Json(look.wanted_by);
+  json["good-points-left"] = look.good_left;
+  json["done"] = nullptr;
+  if (done == nullptr) return text_of(json);
+  json["done"] = {{"gone", done->gone},
+                  {"freed-bytes", done->done.freed_bytes},
+                  {"not-folded", done->done.unfolded.empty() ? Json(nullptr) : Json(done->done.unfolded)}};
+  return text_of(json);
+}
+
 std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes) {
   Json json = document("fold");
   json["job"] = to_utf8(job);

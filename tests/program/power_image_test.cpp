@@ -81,7 +81,7 @@ TEST_P(PowerImages, WhatWasSaidToBeDoneIsThere) {
     EXPECT_EQ(compare_snapshots(expected, take_snapshot((desk.folder / "out") + "/source")), "");
   };
   look("after a run");
-  ASSERT_EQ(desk({"fold", "wardens", "--last", "3"}).exit, 0);
+  ASSERT_EQ(desk({"fold", "wardens", "--last", "3", "--beyond-rules", "--yes"}).exit, 0);
   look("after a fold");
 }
 

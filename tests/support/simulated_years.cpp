@@ -35,6 +35,7 @@ class Year {
     other_ = pick(4) == 0 ? pick(2000) * mib : 0;
     total_ = static_cast<std::uint64_t>(static_cast<double>(full_) * (1.5 + unit() * 20)) + other_;
     damage_ = pick(3) == 0 ? 0.02 : 0;
+    people_ = pick(3) == 0;
     gap_ = pick(3) == 0 ? 3600.0 * static_cast<double>(1 + pick(12))
                         : 86400.0 * static_cast<double>(1 + pick(3));
   }
@@ -44,6 +45,7 @@ class Year {
       now_.seconds += static_cast<std::int64_t>(gap_ * (0.3 + unit() * (pick(20) == 0 ? 10 : 1)));
       ++out_.runs;
       add_set();
+      if (people_) say_something();
       if (std::string failure = prune(); !failure.empty())
         return failure + " in run " + std::to_string(run + 1) + ": " + describe();
     }
@@ -138,6 +140,15 @@ class Year {
         std::max<std::uint64_t>(4096, static_cast<std::uint64_t>(part * static_cast<double>(full_)));
     sets_.push_back(set);
     if (damage_ > 0 && unit() < damage_) spoil(random_() % sets_.size());
+  }
+
+  // Somebody keeps a point, gives one up, or takes that back; the last good one is not given up.
+  void say_something() {
+    if (pick(12) != 0) return;
+    Standing& standing = sets_[random_() % sets_.size()].facts.standing;
+    const Standing before = standing;
+    standing.is = static_cast<Standing::Is>(pick(3));
+    if (good_points(sets_) == 0) standing = before;
   }
 
   // A damaged set spoils the points that need it.
@@ -235,19 +246,23 @@ class Year {
 
   static std::size_t good_points(const std::vector<KeptSet>& sets) {
     return static_cast<std::size_t>(
-        std::count_if(sets.begin(), sets.end(), [](const KeptSet& set) { return set.good; }));
+        std::count_if(sets.begin(), sets.end(), [](const KeptSet& set) { return set.counts(); }));
   }
 
   // The newest chain in which everything is good.
   static std::optional<Id> good_chain(const std::vector<KeptSet>& sets) {
-    std::vector<std::pair<Id, bool>> chains;
+    struct Chain {
+      Id id;
+      bool good = true, any = false;
+    };
+    std::vector<Chain> chains;
     for (const KeptSet& set : sets) {
-      if (chains.empty() || chains.back().first != set.facts.chain)
-        chains.emplace_back(set.facts.chain, true);
-      chains.back().second = chains.back().second && set.good;
+      if (chains.empty() || chains.back().id != set.facts.chain) chains.push_back({set.facts.chain});
+      chains.back().good = chains.back().good && set.good;
+      chains.back().any = chains.back().any || set.counts();
     }
     for (std::size_t i = chains.size(); i-- > 0;)
-      if (chains[i].second) return chains[i].first;
+      if (chains[i].good && chains[i].any) return chains[i].id;
     return std::nullopt;
   }
 
@@ -258,8 +273,17 @@ class Year {
     bool there = !chain || std::any_of(sets_.begin(), sets_.end(),
                                        [&](const KeptSet& set) { return set.facts.chain == *chain; });
     if (!there) return "the newest undamaged chain is gone";
-    if (sets_.empty() || sets_.back().facts.sequence != asked.sets.back().facts.sequence)
-      return "the newest point is gone";
+    auto newest = std::find_if(asked.sets.rbegin(), asked.sets.rend(),
+                               [](const KeptSet& set) { return !set.facts.standing.given_up(); });
+    for (const KeptSet& set : asked.sets) {
+      bool must_stay = set.facts.standing.kept() ||
+                       (newest != asked.sets.rend() && newest->facts.sequence == set.facts.sequence);
+      if (must_stay && std::none_of(sets_.begin(), sets_.end(), [&](const KeptSet& one) {
+            return one.facts.sequence == set.facts.sequence && one.facts.standing.is == set.facts.standing.is;
+          }))
+        return set.facts.standing.kept() ? "a point that is kept by name is gone"
+                                         : "the newest point is gone";
+    }
     return {};
   }
 
@@ -276,16 +300,19 @@ class Year {
   bool wanted(const std::vector<KeptSet>& sets, std::size_t i) const {
     KeepRules rules = acting_rules(keep_);
     const KeptSet& set = sets[i];
+    if (set.facts.standing.given_up()) return false;
     if (!rules.age && !rules.chains && !rules.points && rules.thin.empty()) return true;
     auto of_chain = [&](const KeptSet& other) { return other.facts.chain == set.facts.chain; };
     if (rules.age) {
       if (young(sets, i, *rules.age)) return true;
       for (std::size_t j = 0; j < sets.size(); ++j)
-        if (!endless_ && of_chain(sets[j]) && young(sets, j, *rules.age)) return true;
+        if (!endless_ && of_chain(sets[j]) && !sets[j].facts.standing.given_up() &&
+            young(sets, j, *rules.age))
+          return true;
     }
     if (rules.points) {
       std::size_t newer = 0;
-      for (std::size_t j = i + 1; j < sets.size(); ++j) newer += sets[j].good ? 1 : 0;
+      for (std::size_t j = i + 1; j < sets.size(); ++j) newer += sets[j].counts() ? 1 : 0;
       if (newer < *rules.points) return true;
     }
     if (rules.chains) {
@@ -293,7 +320,7 @@ class Year {
       bool passed = false;
       for (const KeptSet& other : sets) {
         if (of_chain(other)) passed = true;
-        if (passed && !of_chain(other)) newer[other.facts.chain] |= other.good;
+        if (passed && !of_chain(other)) newer[other.facts.chain] |= other.counts();
       }
       auto good = std::count_if(newer.begin(), newer.end(), [](const auto& one) { return one.second; });
       if (static_cast<unsigned>(good) < *rules.chains) return true;
@@ -304,7 +331,9 @@ class Year {
       // The last of those that are as good as one gets.
       bool last = true;
       for (std::size_t j = 0; j < sets.size(); ++j) {
-        if (j == i || !same_period(set.facts.started, sets[j].facts.started, *rule.one_each)) continue;
+        if (j == i || sets[j].facts.standing.given_up() ||
+            !same_period(set.facts.started, sets[j].facts.started, *rule.one_each))
+          continue;
         if (rule.during && !young(sets, j, *rule.during)) continue;
         last = last && (sets[j].good == set.good ? j < i : set.good);
       }
@@ -327,6 +356,17 @@ class Year {
     return x.year == y.year && x.month == y.month && x.day == y.day;
   }
 
+  // By one that stays.
+  static bool is_needed(const std::vector<KeptSet>& sets, const KeepPlan& plan, std::size_t i) {
+    for (std::size_t j = i + 1; j < sets.size(); ++j) {
+      if (plan.fates[j].fate == Fate::goes) continue;
+      for (const SetNeed& need : sets[j].facts.needs) {
+        if (sets[i].facts.meets(need, sets[j].facts.chain)) return true;
+      }
+    }
+    return false;
+  }
+
   std::string check_plan(const KeepQuestion& asked, const KeepPlan& plan) {
     const std::vector<KeptSet>& sets = asked.sets;
     std::vector<bool> promised(sets.size());
@@ -337,12 +377,15 @@ class Year {
       if (dropped && promised[i] != plan.fates[i].overridden)
         return "point " + std::to_string(sets[i].facts.sequence) + " goes and its promise is misjudged";
       any_broken = any_broken || (dropped && promised[i]);
+      if (!dropped && sets[i].facts.standing.given_up() && !is_needed(sets, plan, i))
+        return "point " + std::to_string(sets[i].facts.sequence) + " was given up and stays";
     }
     if (!any_broken) return {};
     ++out_.broken;
     // Could it be kept? Not if the limits are overrun with everything removed that nothing promised needs.
     std::uint64_t unpromised = 0;
     std::vector<bool> needed = promised;
+    for (std::size_t j = 0; j < sets.size(); ++j) needed[j] = needed[j] || sets[j].facts.standing.kept();
     for (std::size_t j = sets.size(); j-- > 0;) {
       for (const SetNeed& need : sets[j].facts.needs) {
         const KeptSet* met = met_by(sets, need, sets[j].facts.chain);
@@ -363,7 +406,7 @@ class Year {
         // Then it is one of the last good points, or its chain is protected or cannot be folded.
         std::size_t left = 0;  // good ones
         for (std::size_t k = 0; k < sets.size(); ++k)
-          left += plan.fates[k].fate == Fate::stays && sets[k].good ? 1 : 0;
+          left += plan.fates[k].fate == Fate::stays && sets[k].counts() ? 1 : 0;
         bool chain_of_one =
             std::count_if(sets.begin(), sets.end(), [&](const KeptSet& set) {
               return set.facts.chain == sets[j].facts.chain &&
@@ -372,7 +415,10 @@ class Year {
         bool any_bad = std::any_of(sets.begin(), sets.end(), [&](const KeptSet& set) {
           return set.facts.chain == sets[j].facts.chain && !set.good;
         });
-        if (!chain_of_one && !any_bad && left > keep_.at_least + 1 && sets[j].good)
+        bool theirs = std::any_of(sets.begin(), sets.end(), [&](const KeptSet& set) {
+          return set.facts.chain == sets[j].facts.chain && set.facts.standing.is != Standing::Is::by_rules;
+        });
+        if (!chain_of_one && !any_bad && !theirs && left > keep_.at_least + 1 && sets[j].good)
           return "point " + std::to_string(sets[j].facts.sequence) +
                  " stays though a newer promised one goes";
       }
@@ -394,6 +440,7 @@ class Year {
   ChainRules rules_;
   KeepRules keep_;
   bool endless_ = false;
+  bool people_ = false;  // say something of points
   bool follow_ = false;  // needs name the first set only
   std::uint64_t full_ = 0, other_ = 0, total_ = 0;
   double share_ = 0, damage_ = 0, gap_ = 0;

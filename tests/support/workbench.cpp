@@ -47,7 +47,7 @@ RunOutcome Workbench::run(std::optional<Kind> kind) {
 
 std::uint64_t Workbench::fold(std::optional<Sequence> first, std::optional<Sequence> last) {
   std::uint64_t gone = 0;
-  for (const FoldOutcome& outcome : fold_job("job", {first, last, false}, context()))
+  for (const FoldOutcome& outcome : fold_job("job", {first, last, false, true}, context()))
     gone += outcome.points_gone;
   return gone;
 }

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "engine/backup.hpp"
+#include "engine/point_standing.hpp"
 #include "engine/prune.hpp"
 #include "engine/restore.hpp"
 #include "engine/verify.hpp"

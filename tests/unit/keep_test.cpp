@@ -16,8 +16,9 @@ namespace {
 constexpr std::int64_t day = 86400;
 const Instant today{1804248000 + 12 * 3600, 0};  // 2027-03-05 12:00 UTC, a Friday
 
-// "F100/9 I10/8 D10 F3!": kind, stored MiB, days ago; '!' damaged, '?' suspect, '<' folded from the first of
-// its chain. Sequences count from 1.
+// "F100/9 I10/8 D10 F3!": kind, stored MiB, days ago; '!' damaged, '?' suspect, 'k' kept, 'g' given up by
+// name,
+// '<' folded from the first of its chain. Sequences count from 1.
 std::vector<KeptSet> sets_of(const std::string& text) {
   std::vector<KeptSet> sets;
   Sequence sequence = 0;
@@ -35,6 +36,8 @@ std::vector<KeptSet> sets_of(const std::string& text) {
     set.facts.started = {today.seconds - days * day, 0};
     set.good = word.find('!') == std::string::npos;
     set.suspect = word.find('?') != std::string::npos;
+    if (word.find('k') != std::string::npos) set.facts.standing = {Standing::Is::kept, "the move", today};
+    if (word.find('g') != std::string::npos) set.facts.standing = {Standing::Is::given_up, "", today};
     std::size_t first = word[0] == 'D' ? begun + 1 : sets.size();
     for (std::size_t i = begun; word[0] != 'F' && i < sets.size(); ++i) {
       if (word[0] == 'D' && i >= first) break;
@@ -199,6 +202,25 @@ INSTANTIATE_TEST_SUITE_P(
                  100, true, 1},
         KeepCase{"room for the next set is there", "F90/9 F90/8 F90/7 F90/6", points(9), "", "newest 9",
                  false, 500, 100},
+        KeepCase{"kept by name: stays whatever the rules", "F9/90k F9/80 F9/70 F9/60", age(30), "2 3",
+                 "kept by name: the move"},
+        KeepCase{"kept by name: limits do not take it", "F90/9k F90/8 F90/7 F90/6", limit({}, 280), "2",
+                 "kept by name"},
+        KeepCase{"kept by name: its chain stays, other points of it go", "F90/9 I9/8k F90/7 F9/6 F9/5",
+                 points(2), "3", "point 2 needs it"},
+        KeepCase{"kept by name: an endless chain folds up to it and after it", "F90/5 I9/4k I9/3 I9/2 I9/1",
+                 points(2), "fold 1-2 fold 3-4", "point 2 needs what", true},
+        KeepCase{"given up: goes though a rule wants it", "F9/9g F9/8 F9/7", points(9), "1",
+                 "given up by name"},
+        KeepCase{"given up: others need it, so it folds", "F90/9g I9/8 I9/7", points(9), "fold 1-2",
+                 "given up by name; point 2 needs what is in it"},
+        KeepCase{"given up: no room to fold", "F90/9g I9/8 I9/7", points(9), "",
+                 "given up by name, but point 2 needs it", false, 1000, 0, false},
+        KeepCase{"given up: the newest", "F9/9 F9/8 F9/7g", points(9), "3", "newest 9"},
+        KeepCase{"given up: the last good chain is another one then", "F9/90 F9/80! F9/0g", points(1), "3",
+                 "newest 1 point"},
+        KeepCase{"given up points are not counted", "F9/90 F9/80 F9/70g F9/60g", age(30), "3 4",
+                 "last 2 good points"},
         KeepCase{"suspect points are not counted", "F9/90 F9/80 F9/70? F9/60?", age(30), "3",
                  "last 2 good points"}));
 

@@ -115,9 +115,13 @@ void print_room(const PreviewResult& preview) {
         size_text(estimate.stored_bytes - preview.free_bytes));
   std::string held =
       preview.held_bytes > 0 ? ", and " + size_text(preview.held_bytes) + " are this job's already" : "";
-  out("An old full set goes only once a new one is complete, so the drive must hold two: {}{}. {}\n",
-      size_text(preview.needed_bytes()), held,
-      preview.two_fulls_fit()
+  std::string why = preview.fulls == 2
+                        ? "An old full set goes only once a new one is complete, so the drive must hold two"
+                        : "By [keep] at-least, " + std::to_string(preview.fulls - 1) +
+                              " full sets must stay until a new one is complete, so the drive must hold " +
+                              std::to_string(preview.fulls);
+  out("{}: {}{}. {}\n", why, size_text(preview.needed_bytes()), held,
+      preview.fulls_fit()
           ? "They fit, with " + size_text(preview.free_bytes + preview.held_bytes - preview.needed_bytes()) +
                 " for the sets between."
           : "They do not fit: " +

@@ -57,11 +57,16 @@ class PrintedRow final : public RowListener {
   void ends(const RunOutcome& outcome) override {
     job_->progress.finish();
     if (std::optional<std::string> trouble = job_->log.finish(outcome)) err("kestrum: {}\n", *trouble);
-    if (outcome.error) {
+    if (outcome.made_good_elsewhere) {
+      err("kestrum: {}: {}; the next destination is tried\n", printable(outcome.entry.job),
+          outcome.error->what());
+    } else if (outcome.error) {
       err("kestrum: {}: {}\n", printable(outcome.entry.job), outcome.error->what());
       if (!outcome.error->hint().empty()) err("  {}\n", outcome.error->hint());
     }
-    if (!arguments_.has("json")) print_outcome(outcome, environment_.out_colour());
+    if (arguments_.has("json") || outcome.made_good_elsewhere)
+      return;  // the next destination's is what counts
+    print_outcome(outcome, environment_.out_colour());
   }
 
  private:

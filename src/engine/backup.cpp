@@ -29,6 +29,22 @@ DestinationChoice choose(const Job& job, const RunContext& context) {
   }
 }
 
+struct Attempt {
+  std::string named;
+  bool spare_promises = false;
+};
+
+// Where drives are filled one after the other, promises are broken only once all are full: first on the one
+// with the oldest points, the next in the row.
+std::vector<Attempt> attempts_of(const DestinationChoice& choice) {
+  std::vector<Attempt> attempts;
+  const bool spare = choice.one_after_the_other && choice.use.size() > 1;
+  for (const std::string& named : choice.use) attempts.push_back({named, spare});
+  for (std::size_t i = 1; spare && i <= choice.use.size(); ++i)
+    attempts.push_back({choice.use[i % choice.use.size()], false});
+  return attempts;
+}
+
 // A job that could not even be begun.
 RunOutcome not_begun(const std::string& name, const Error& error, const RunContext& context) {
   RunOutcome outcome;
@@ -46,18 +62,23 @@ RunOutcome not_begun(const std::string& name, const Error& error, const RunConte
 std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
                                 const OnOutcome& done) {
   Job job = context.home.load_job(name);
+  job.same_disk = job.same_disk || context.same_disk;
   DestinationChoice choice = choose(job, context);
   std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
+  for (const std::string& note : choice.notes) context.observer.note(note);
   std::vector<RunOutcome> outcomes;
-  for (const std::string& named : choice.use) {
-    bool last = &named == &choice.use.back();
-    outcomes.push_back(JobRun(job, named, choice.trouble, kind, context, keys).run());
+  const std::vector<Attempt> attempts = attempts_of(choice);
+  for (const Attempt& attempt : attempts) {
+    bool last = &attempt == &attempts.back();
+    outcomes.push_back(
+        JobRun(job, attempt.named, choice.trouble, kind, context, keys, attempt.spare_promises).run());
     bool goes_on = is_kind(outcomes.back(), ErrorKind::full) && !choice.each && !last;
     outcomes.back().made_good_elsewhere = goes_on;
     if (done) done(outcomes.back());
     if (is_kind(outcomes.back(), ErrorKind::stopped)) break;
     if (!choice.each && !goes_on) break;
-    if (goes_on) context.observer.note(printable(named) + " is full; going on to the next destination");
+    if (goes_on)
+      context.observer.note(printable(attempt.named) + " is full; going on to the next destination");
   }
   return outcomes;
 }

@@ -9,6 +9,7 @@
 
 #include "archive/found_set.hpp"
 #include "base/filesystem_uuid.hpp"
+#include "base/mount_table.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -125,8 +126,27 @@ struct Connected {
   std::string named;
   Id drive{};
   std::string root;
-  Instant written;  // the job's newest set there
+  Instant written;            // the job's newest set there
+  bool no_drive_yet = false;  // looks like the mount point of a drive that is not there
 };
+
+// Nothing has ever been written there, and it lies on the machine's own disk or in its memory: not a drive of
+// its own, but where one is mounted at other times.
+bool looks_unmounted(const Destination& found, const Job& job, DriveMeant meant) {
+  if (found.drive || job.same_disk || meant.new_drive) return false;
+  struct stat status {};
+  std::string real = found.root;
+  if (stat(real.c_str(), &status) != 0) return false;
+  const Mount* holds = nullptr;
+  const std::vector<Mount> mounts = read_mount_table();
+  for (const Mount& mount : mounts) {
+    if (mount.device == status.st_dev &&
+        (real + "/").starts_with(mount.mount == "/" ? "/" : mount.mount + "/"))
+      holds = &mount;
+  }
+  if (holds == nullptr || holds->mount == real) return false;
+  return holds->mount == "/" || holds->type == "tmpfs";
+}
 
 std::vector<Connected> connected_of(const Job& job, const std::optional<JobState>& state,
                                     const std::string& machine, const OpenStore& open_store, DriveMeant meant,
@@ -135,7 +155,7 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
   for (const std::string& named : job.destinations) {
     try {
       Destination found = find_destination(job, named, state, machine, open_store, meant);
-      Connected one{named, {}, found.root, {}};
+      Connected one{named, {}, found.root, {}, looks_unmounted(found, job, meant)};
       if (found.drive) one.drive = found.drive->id;
       if (const DriveState* known = state && found.drive ? state->drive(found.drive->id) : nullptr)
         one.written = known->written;
@@ -150,6 +170,20 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
     }
   }
   return there;
+}
+
+// As long as there is another choice.
+void pass_over_unmounted(std::vector<Connected>& there, DestinationChoice& choice) {
+  bool all = std::all_of(there.begin(), there.end(), [](const Connected& one) { return one.no_drive_yet; });
+  if (all) return;
+  std::erase_if(there, [&](const Connected& one) {
+    if (one.no_drive_yet)
+      choice.notes.push_back(
+          printable(one.named) +
+          " is a folder of this machine in which nothing was ever written, as if its drive "
+          "were not mounted: it is passed over");
+    return one.no_drive_yet;
+  });
 }
 
 }  // namespace
@@ -170,14 +204,16 @@ DestinationChoice choose_destinations(const Job& job, const std::optional<JobSta
     return choice;
   }
   choice.trouble.reset();
+  pass_over_unmounted(there, choice);
   auto earlier = [](const Connected& a, const Connected& b) { return a.written < b.written; };
   // Taking turns: the one that was written longest ago. Going on: from the one written last.
   if (job.use == UseOf::whichever) {
-    there = {*std::min_element(there.begin(), there.end(), earlier)};
+    std::stable_sort(there.begin(), there.end(), earlier);
   } else if (job.use == UseOf::next_when_full) {
     std::rotate(there.begin(), std::max_element(there.begin(), there.end(), earlier), there.end());
   }
   choice.each = job.use == UseOf::all;
+  choice.one_after_the_other = job.use == UseOf::next_when_full;
   choice.use.clear();
   for (const Connected& one : there) choice.use.push_back(one.named);
   return choice;

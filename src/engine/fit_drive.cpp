@@ -57,13 +57,15 @@ bool within_limits(const KeepQuestion& asked) {
 
 }  // namespace
 
-FitDrive::FitDrive(WriteSession& session, History& history,
+FitDrive::FitDrive(WriteSession& session, History& history, bool spare_promises,
                    std::function<void(const UpkeepResult&)> made_room)
     : session_(session),
       context_(session.context()),
       upkeep_(session, history),
       store_(session.store()),
-      made_room_(std::move(made_room)) {}
+      made_room_(std::move(made_room)) {
+  upkeep_.spare_promises(spare_promises);
+}
 
 // Counts what the run will go through; `sampler` is offered each file when it is there.
 void FitDrive::scan(const Selection& selection, SizeSampler* sampler) {
@@ -171,6 +173,8 @@ std::string FitDrive::full_text(const KeepQuestion& asked) {
   std::string hold = (points == 1 ? " holds " : " hold ") + size_text(held_by(asked));
   if (!late_.empty()) return text + "; " + late_;
   if (points == 0) return text;
+  if (asked.spare_promises)
+    return text + "; the job's " + count_text(points, "point") + hold + ", as its rules want";
   if (points <= floor) return text + "; the " + count_text(points, "point") + " that must stay" + hold;
   return text + "; the job's " + count_text(points, "point") + hold + ", and giving up all but the " +
          count_text(floor, "point") + " that must stay would not be enough";
@@ -186,7 +190,7 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   if (within_limits(asked)) helps.emplace_back("raise the limits in [keep]");
   if (asked.rules.at_least > 1 && asked.sets.size() > 1)
     helps.emplace_back("lower [keep] at-least, now " + count_text(asked.rules.at_least, "point"));
-  if (session_.own_job().use != UseOf::next_when_full)
+  if (session_.own_job().destinations.size() == 1)
     helps.emplace_back("add a drive with [where] use = \"next when full\"");
   throw Error(ErrorKind::full, message, "what would help: " + join(helps, ", or "));
 }

@@ -11,7 +11,9 @@ namespace kestrum {
 // References must outlive it.
 class FitDrive {
  public:
-  FitDrive(WriteSession& session, History& history, std::function<void(const UpkeepResult&)> made_room);
+  // `spare_promises`: see KeepQuestion.
+  FitDrive(WriteSession& session, History& history, bool spare_promises,
+           std::function<void(const UpkeepResult&)> made_room);
 
   Upkeep& upkeep() { return upkeep_; }
   // The session's, which ends where the job's limits do.

@@ -40,11 +40,12 @@ std::string log_name(const RunEntry& entry) {
 }  // namespace
 
 JobRun::JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
-               const RunContext& context, std::shared_ptr<KeyRing> keys)
+               const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises)
     : job_(job),
       named_(std::move(named)),
       trouble_(std::move(trouble)),
       wanted_(wanted),
+      spare_promises_(spare_promises),
       context_(context),
       observer_(context.observer),
       keys_(std::move(keys)),
@@ -136,7 +137,7 @@ void JobRun::steps() {
 }
 
 void JobRun::work(WriteSession& session, const Selection& selection) {
-  FitDrive fit(session, history_,
+  FitDrive fit(session, history_, spare_promises_,
                [this](const UpkeepResult& result) { tell_upkeep(result, "to make room: "); });
   session.prove_sets();
   accept_or_refuse(session);
@@ -189,7 +190,9 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
   std::vector<Sequence> unreadable;
   while (true) {
     prepare(session, unreadable);
-    bool instead = full_fits_ && !wanted_ && plan_->decision.kind == Kind::full && goes_on();
+    // Before the chain goes on where a full set is due, the next drive is looked at.
+    bool instead =
+        full_fits_ && !wanted_ && !spare_promises_ && plan_->decision.kind == Kind::full && goes_on();
     FitDrive::Fit fits = fit.before(plan_->decision.kind, surveyed_, selection, instead);
     full_fits_ = full_fits_ && fits != FitDrive::Fit::no_full;
     if (fits != FitDrive::Fit::yes) continue;

@@ -10,8 +10,9 @@ namespace kestrum {
 class JobRun {
  public:
   // `named`: the destination, as the job names it. `trouble`: known already; then the run only fails.
+  // `spare_promises`: see KeepQuestion.
   JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
-         const RunContext& context, std::shared_ptr<KeyRing> keys);
+         const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises = false);
   RunOutcome run();
 
  private:
@@ -48,6 +49,7 @@ class JobRun {
   std::string named_;
   std::optional<Error> trouble_;
   std::optional<Kind> wanted_;
+  bool spare_promises_;
   const RunContext& context_;
   Observer& observer_;
   std::shared_ptr<KeyRing> keys_;

@@ -7,6 +7,7 @@
 #include "engine/run_facts.hpp"
 #include "engine/session.hpp"
 #include "job/job_selection.hpp"
+#include "plan/keep_plan.hpp"
 #include "source/walk_ahead.hpp"
 
 namespace kestrum {
@@ -80,6 +81,7 @@ class Preview {
       result_.held_bytes += set.facts.totals.stored_bytes;
       if (set.facts.kind == Kind::full) result_.full_bytes = set.facts.totals.stored_bytes;
     }
+    if (job_.kind == Kind::full) result_.fulls = std::max(2u, acting_rules(job_.keep).at_least + 1);
     const ChainRules rules{job_.kind, job_.renew};
     const Instant now = context_.clock.now();
     KindDecision decision = wanted ? decide_kind(rules, surveyed, protection, wanted, now)

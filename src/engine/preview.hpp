@@ -26,9 +26,11 @@ struct PreviewResult {
   std::uint64_t full_bytes = 0;        // stored size of a full set: the last one's, or estimated
   std::uint64_t held_bytes = 0;        // stored size of the job's sets on the drive
   std::uint64_t free_bytes = 0, total_bytes = 0;
-  // An old full goes only once the new one is complete: the drive must hold two, and what lies between.
-  std::uint64_t needed_bytes() const { return 2 * full_bytes; }
-  bool two_fulls_fit() const { return needed_bytes() <= free_bytes + held_bytes; }
+  // An old full goes only once the new one is complete: the drive must hold two, and what lies between. Where
+  // each set is a full one, it must hold those that must stay besides the new one.
+  unsigned fulls = 2;
+  std::uint64_t needed_bytes() const { return fulls * full_bytes; }
+  bool fulls_fit() const { return needed_bytes() <= free_bytes + held_bytes; }
   bool set_fits() const { return estimate.stored_bytes <= free_bytes; }
 
   std::vector<Problem> problems;

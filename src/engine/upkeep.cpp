@@ -100,6 +100,7 @@ KeepQuestion Upkeep::ask(std::uint64_t make_room) const {
   KeepQuestion question = keep_question(session_, history_, context_, make_room);
   question.may_fold = may_fold_;
   question.by_hand = by_hand_;
+  question.spare_promises = spare_promises_;
   question.room_is_late = late_;
   question.fold_yield = fold_yield_;
   return question;

@@ -41,6 +41,9 @@ class Upkeep {
  public:
   Upkeep(WriteSession& session, History& history);
 
+  // See KeepQuestion.
+  void spare_promises(bool spare) { spare_promises_ = spare; }
+
   const std::string& root() const { return session_.root(); }
   // Only sets that are proved to be the job's own count.
   KeepQuestion question(std::uint64_t make_room = 0);
@@ -95,7 +98,7 @@ class Upkeep {
   History& history_;
   const RunContext& context_;
   bool may_fold_ = true;
-  bool by_hand_ = false;
+  bool by_hand_ = false, spare_promises_ = false;
   bool late_ = false;           // what was removed did not come free
   unsigned fold_yield_ = 1000;  // see KeepQuestion
 };

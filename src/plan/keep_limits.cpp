@@ -147,9 +147,10 @@ Reach meet_limits(KeepModel& model) {
   // First what costs no promise; then promises too, but not for what other jobs have put on the drive, unless
   // somebody asks for it; then only so much that this job takes no more than it frees.
   std::vector<Effort> efforts{{.breaks_rules = false, .own = false}};
-  if (model.question.by_hand || !model.question.other_jobs)
+  const bool spare = model.question.spare_promises;
+  if (!spare && (model.question.by_hand || !model.question.other_jobs))
     efforts.push_back({.breaks_rules = true, .own = false});
-  efforts.push_back({.breaks_rules = true, .own = true});
+  if (!spare) efforts.push_back({.breaks_rules = true, .own = true});
   const KeepModel::Decided before = model.decided();
   for (const Effort& effort : efforts) {
     if (model.question.room_is_late) break;

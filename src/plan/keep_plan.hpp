@@ -34,7 +34,8 @@ struct KeepQuestion {
   // Other jobs have sets on the drive: of limits of share (drive-limit, leave-free), promises are broken only
   // for what this job itself adds, and not for what those have put there, unless a person asks for it.
   bool other_jobs = false, by_hand = false;
-  bool room_is_late = false;  // what was removed did not come free: nothing goes to make room
+  bool spare_promises = false;  // no rule is broken for room: there is another drive
+  bool room_is_late = false;    // what was removed did not come free: nothing goes to make room
   // Of what folding frees at most, the share that it is known to free, in thousandths.
   unsigned fold_yield = 1000;
   Hold hold = Hold::nothing;

@@ -55,7 +55,8 @@ Json drive_json(const PreviewResult& preview) {
           {"full-set-bytes", preview.full_bytes},
           {"held-by-job-bytes", preview.held_bytes},
           {"set-fits", preview.set_fits()},
-          {"two-full-sets-fit", preview.two_fulls_fit()}};
+          {"full-sets-needed", preview.fulls},
+          {"two-full-sets-fit", preview.fulls_fit()}};
 }
 
 }  // namespace

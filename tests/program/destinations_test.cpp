@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "program/desk.hpp"
+#include "support/mounts.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -68,6 +69,34 @@ TEST_F(Destinations, NoneThereIsSaidWithAll) {
   EXPECT_TRUE(holds(ran.err, desk_.drive()) && holds(ran.err, second())) << ran.err;
   EXPECT_EQ(desk_({"points", "wardens"}).exit, 5);
   EXPECT_EQ(desk_({"prune", "wardens"}).exit, 5);
+}
+
+// The folder that a drive is mounted on at other times, before anything was ever written to that drive.
+TEST_F(Destinations, TheMountPointOfADriveNeverUsedIsNoChoice) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  std::filesystem::create_directories(second());
+  write_file(desk_.source() + "/list", "tern\n");
+  Mounted one("tmpfs", desk_.drive(), "-t tmpfs -o size=24m");
+  ASSERT_TRUE(one.good());
+  const std::vector<std::string> uses{"whichever is connected", "next when full", "all connected"};
+  for (const std::string& use : uses) {
+    Mounted there("tmpfs", second(), "-t tmpfs -o size=24m");
+    Ran defined = desk_({"job", "define", std::string("turns-") + use[0], "--what-folders", desk_.source(),
+                         "--where-destinations", second(), "--where-destinations", desk_.drive(),
+                         "--where-use", use, "--protect-encryption", "none"});
+    ASSERT_EQ(defined.exit, 0) << defined.err;
+  }
+  for (const std::string& use : uses) {
+    for (int run = 0; run < 2; ++run) {
+      Ran ran = desk_({"run", std::string("turns-") + use[0], "--quiet"});
+      EXPECT_EQ(ran.exit, 0) << use << ": " << ran.err << ran.out;
+    }
+    EXPECT_TRUE(std::filesystem::is_empty(second())) << use;
+  }
+  // It is a drive now.
+  Mounted two("tmpfs", second(), "-t tmpfs -o size=24m");
+  EXPECT_EQ(desk_({"run", "turns-w", "--quiet"}).exit, 0);
+  EXPECT_FALSE(std::filesystem::is_empty(second()));
 }
 
 TEST_F(Destinations, AnEmptyMountPointIsPassedOver) {

@@ -193,5 +193,65 @@ TEST(FullDrive, TheNextDriveTakesOver) {
   EXPECT_EQ(sets(next_drive), 3);
 }
 
+// Points that rules want are given up only once no drive has room without that, and then the oldest.
+TEST(FullDrive, TheNextDriveComesBeforePromisesAreBroken) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  std::string next_drive = desk.folder / "drive-2";
+  Mounted one("tmpfs", desk.drive(), "-t tmpfs -o size=16m"),
+      two("tmpfs", next_drive, "-t tmpfs -o size=16m");
+  ASSERT_TRUE(one.good() && two.good());
+  desk.define({"--where-destinations", next_drive, "--where-use", "next when full", "--keep-points",
+               "9 points", "--how-kind", "full"},
+              false);
+  auto sets = [](const std::string& folder) {
+    std::string where = folder + "/skerry-1/wardens";
+    if (!std::filesystem::exists(where)) return std::ptrdiff_t{0};
+    return std::count_if(std::filesystem::directory_iterator(where), {},
+                         [](const auto& entry) { return entry.is_directory(); });
+  };
+  auto day = [&](unsigned run) {
+    write_file(desk.source() + "/photo", noise(run, 3000000));
+    return desk({"run", "wardens", "--quiet"});
+  };
+  for (unsigned run = 0; run < 10; ++run) {
+    Ran ran = day(run);
+    EXPECT_EQ(ran.exit, 0) << run << ": " << ran.err << ran.out;
+  }
+  EXPECT_EQ(sets(desk.drive()), 5);
+  EXPECT_EQ(sets(next_drive), 5);
+  // Both are full: the oldest points lie on the first.
+  Ran eleventh = day(10);
+  EXPECT_EQ(eleventh.exit, 1) << eleventh.err << eleventh.out;
+  EXPECT_FALSE(holds(eleventh.out, "failed")) << eleventh.out;
+  EXPECT_TRUE(holds(eleventh.err, "[keep] points = 9 points is not kept: 1 point")) << eleventh.err;
+  EXPECT_EQ(desk.set_folder(1), "");
+  EXPECT_EQ(sets(desk.drive()), 5);
+  EXPECT_EQ(sets(next_drive), 5);
+}
+
+TEST(FullDrive, WhicheverIsConnectedTakesTheOther) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  std::string other = desk.folder / "drive-2";
+  Mounted one("tmpfs", desk.drive(), "-t tmpfs -o size=24m"), two("tmpfs", other, "-t tmpfs -o size=64m");
+  ASSERT_TRUE(one.good() && two.good());
+  Ran defined = desk.define({"--where-destinations", other, "--how-kind", "full"}, false);
+  ASSERT_EQ(defined.exit, 0) << defined.err;
+  write_file(desk.source() + "/photo", noise(1, 3000000));
+  ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  // Somebody fills the one whose turn it is.
+  write_file(desk.source() + "/photo", noise(3, 3000000));
+  write_file(desk.drive() + "/films", noise(2, 18500000));
+  Ran ran = desk({"run", "wardens", "--quiet"});
+  EXPECT_EQ(ran.exit, 0) << ran.out << ran.err;
+  EXPECT_TRUE(holds(ran.err, "the next destination is tried")) << ran.out << ran.err;
+  EXPECT_TRUE(holds(ran.out, "in " + other)) << ran.out;
+  std::filesystem::remove(desk.drive() + "/films");
+  write_file(desk.source() + "/photo", noise(4, 3000000));
+  EXPECT_TRUE(holds(desk({"run", "wardens", "--quiet"}).out, "in " + desk.drive()));
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -135,5 +135,16 @@ TEST_F(Previews, SayWhenItWillNotFit) {
   EXPECT_EQ(std::system(("umount '" + desk_.drive() + "'").c_str()), 0);
 }
 
+// What must stay while a new full set is made counts.
+TEST_F(Previews, TellHowManyFullSetsTheDriveMustHold) {
+  write_file(desk_.source() + "/list", "tern");
+  ASSERT_EQ(desk_.define({"--how-kind", "full"}).exit, 0);
+  EXPECT_EQ(preview()["drive"]["full-sets-needed"], 3);
+  EXPECT_THAT(desk_({"preview", "wardens"}).out, HasSubstr("so the drive must hold 3"));
+  ASSERT_EQ(desk_({"job", "edit", "wardens", "--keep-at-least", "1 points"}).exit, 0);
+  EXPECT_EQ(preview()["drive"]["full-sets-needed"], 2);
+  EXPECT_THAT(desk_({"preview", "wardens"}).out, HasSubstr("so the drive must hold two"));
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -112,9 +112,7 @@ class FoldWriter {
       for (const auto& [offset, frame] : file.frames) {
         if (frame.needed == 0) continue;
         FramePlace place{offset, frame.size};
-        bool worth = static_cast<double>(frame.needed) >=
-                     FoldPlan::least_of_frame * static_cast<double>(frame.content);
-        if (worth && !frame.twice) {
+        if (frame.copied_whole()) {
           writer_.copy(source.read_packed(place));
         } else {
           pack_anew(source.read(place));
@@ -172,9 +170,18 @@ class NothingKnown final : public KnownChunks {
 
 }  // namespace
 
+bool FoldedFile::Frame::copied_whole() const {
+  return !twice && static_cast<double>(needed) >= FoldPlan::least_of_frame * static_cast<double>(content);
+}
+
 std::uint64_t FoldedFile::copied_bytes() const {
   std::uint64_t bytes = 0;
-  for (const auto& [_, frame] : frames) bytes += frame.needed > 0 ? frame.size : 0;
+  for (const auto& [_, frame] : frames) {
+    if (frame.needed == 0) continue;
+    // Packed anew, it takes no more than its content and what frames it.
+    constexpr std::uint32_t framing = 1024;
+    bytes += frame.copied_whole() ? frame.size : std::min(frame.size, frame.needed) + framing;
+  }
   return bytes;
 }
 

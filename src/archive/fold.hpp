@@ -16,9 +16,10 @@ struct FoldedFile {
     std::uint32_t size = 0;
     std::uint32_t needed = 0, content = 0;  // bytes of content
     bool twice = false;                     // may hold what an earlier set of the range holds too
+    bool copied_whole() const;              // else what is needed of it is packed anew
   };
   std::map<std::uint64_t, Frame> frames;  // by offset
-  std::uint64_t copied_bytes() const;     // of frames in which something is needed
+  std::uint64_t copied_bytes() const;     // that are written again, at most
   double needed_share() const;            // of its content
 };
 

@@ -8,7 +8,7 @@ EachDrive::EachDrive(const std::string& name, const RunContext& given)
     : context(given),
       job(given.home.load_job(name)),
       state(given.home.load_state(name)),
-      history(History::open(given.home, [&](const std::string& text) { given.observer.note(text); })),
+      history(History::open(given)),
       keys(job_keys(job, given.ask)) {}
 
 void EachDrive::visit(const std::function<void(LookSession)>& use) {

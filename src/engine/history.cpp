@@ -1,6 +1,6 @@
 #include "engine/history.hpp"
 
-#include "engine/home.hpp"
+#include "engine/run_context.hpp"
 
 namespace kestrum {
 
@@ -12,6 +12,10 @@ void History::attempt(F&& operation) {
   } catch (const Error& error) {
     if (!trouble_) trouble_ = error;
   }
+}
+
+History History::open(const RunContext& context) {
+  return open(context.home, [&](const std::string& text) { context.observer.note(text); });
 }
 
 History History::open(const Home& home, const std::function<void(const std::string&)>& note) {

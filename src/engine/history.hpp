@@ -11,6 +11,7 @@
 namespace kestrum {
 
 class Home;
+struct RunContext;
 
 // Whatever the ledger refuses is remembered as trouble instead of being thrown; reading then finds nothing.
 class History {
@@ -19,6 +20,8 @@ class History {
   // Opens it for writing, else for reading, else not at all. One that is damaged is moved aside. `note` is
   // told.
   static History open(const Home& home, const std::function<void(const std::string&)>& note);
+  // The observer is told.
+  static History open(const RunContext& context);
   // Of a ledger that somebody else holds (tests).
   explicit History(Ledger& ledger) : ledger_(&ledger) {}
 

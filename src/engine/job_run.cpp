@@ -49,7 +49,7 @@ JobRun::JobRun(const Job& job, std::string named, std::optional<Error> trouble, 
       context_(context),
       observer_(context.observer),
       keys_(std::move(keys)),
-      history_(History::open(context.home, [this](const std::string& text) { note(text); })) {}
+      history_(History::open(context)) {}
 
 void JobRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
   add_problem(outcome_.problems, observer_, {path, operation, reason});

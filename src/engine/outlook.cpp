@@ -65,37 +65,45 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
   return out;
 }
 
+// As the drive and the job are now; the sizes are not told yet.
+static ForecastQuestion forecast_question(const LookSession& session, History& history,
+                                          const RunContext& context) {
+  const Job& job = *session.job();
+  ForecastQuestion question;
+  question.kind = job.kind;
+  question.renew = job.renew;
+  question.keep = job.keep;
+  question.now = context.clock.now();
+  StoreSpace space = session.store().space();
+  question.total = space.total;
+  question.free = space.free;
+  question.other_jobs = list_jobs_at(session.store()).size() > 1;
+  for (const Phrase& phrase : job.runs) {
+    if (next_time(phrase, question.now)) question.runs.push_back(phrase);
+  }
+  question.sets = kept_sets(judge_points(session.store(), session.sets(), &history));
+  return question;
+}
+
 JobForecast forecast_job(const std::string& name, unsigned days, const RunContext& context) {
   Job job = context.home.load_job(name);
   std::optional<JobState> state = context.home.load_state(name);
   DestinationChoice choice = choose_destinations(job, state, context.machine, context.open_store);
   if (choice.trouble) throw *choice.trouble;
   LookSession session(job, choice.use.front(), state, context, job_keys(job, context.ask));
-  History history =
-      History::open(context.home, [&](const std::string& text) { context.observer.note(text); });
+  History history = History::open(context);
   JobForecast out;
   out.job = name;
   out.root = session.root();
-  ForecastQuestion& question = out.question;
-  question.kind = job.kind;
-  question.renew = job.renew;
-  question.keep = job.keep;
-  question.now = context.clock.now();
-  question.days = days;
-  StoreSpace space = session.store().space();
-  question.total = space.total;
-  question.free = space.free;
-  for (const Phrase& phrase : job.runs) {
-    if (!next_time(phrase, question.now)) continue;
-    question.runs.push_back(phrase);
-    out.scheduled = true;
-  }
-  question.sets = kept_sets(judge_points(session.store(), session.sets(), &history));
-  bool any_full = std::any_of(question.sets.begin(), question.sets.end(),
-                              [](const KeptSet& set) { return set.facts.kind == Kind::full; });
+  out.question = forecast_question(session, history, context);
+  out.scheduled = !out.question.runs.empty();
+  out.question.days = days;
+  const std::vector<KeptSet>& sets = out.question.sets;
+  bool any_full =
+      std::any_of(sets.begin(), sets.end(), [](const KeptSet& set) { return set.facts.kind == Kind::full; });
   std::uint64_t first_full = any_full ? 0 : preview_job(name, Kind::full, context).estimate.stored_bytes;
-  question.sizes = size_model(question.sets, first_full);
-  out.scenarios = forecast_side_by_side(question);
+  out.question.sizes = size_model(sets, first_full);
+  out.scenarios = forecast_side_by_side(out.question);
   return out;
 }
 

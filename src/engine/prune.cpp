@@ -15,7 +15,28 @@ std::uint64_t stored(const std::vector<KeptSet>& sets) {
   return bytes;
 }
 
-// What the rules want of the points that a range takes, and what a person has said of them.
+void refuse_kept(const SetFacts& point, const std::string& job) {
+  if (!point.standing.kept()) return;
+  const std::string number = std::to_string(point.sequence);
+  throw Error(ErrorKind::usage, "point " + number + " is " + standing_text(point.standing),
+              "fold up to the one before it, or say first: kestrum keep " + printable(job) + " " + number +
+                  " --no-longer");
+}
+
+// What holds the points that a range takes: a line for each rule.
+std::vector<std::string> rules_against(const std::vector<BrokenPromise>& broken, std::size_t good_left,
+                                       const KeepRules& rules) {
+  std::vector<std::string> lines;
+  for (const BrokenPromise& one : broken)
+    lines.push_back("[keep] " + rule_text(one.promise, rules) + " wants " + count_text(one.points, "point") +
+                    " of them");
+  if (good_left < rules.at_least)
+    lines.push_back(count_text(good_left, "good point") +
+                    " would be left, and [keep] at-least = " + count_text(rules.at_least, "point"));
+  return lines;
+}
+
+// Points that the rules want, or that a person keeps.
 void refuse_wanted(const KeepStep& range, const FoldRequest& request, const KeepQuestion& question,
                    const std::string& job) {
   const KeepPlan plan = plan_keep(question);
@@ -24,28 +45,16 @@ void refuse_wanted(const KeepStep& range, const FoldRequest& request, const Keep
   std::size_t left = 0;
   for (std::size_t i = 0; i < question.sets.size(); ++i) {
     const KeptSet& set = question.sets[i];
-    const Sequence point = set.facts.sequence;
-    bool goes = range.first <= point && point < range.last;
+    bool goes = range.first <= set.facts.sequence && set.facts.sequence < range.last;
     left += !goes && set.counts() ? 1 : 0;
     if (!goes) continue;
-    gone.push_back(point);
-    if (set.facts.standing.kept())
-      throw Error(ErrorKind::usage,
-                  "point " + std::to_string(point) + " is " + standing_text(set.facts.standing),
-                  "fold up to the one before it, or say first: kestrum keep " + printable(job) + " " +
-                      std::to_string(point) + " --no-longer");
+    gone.push_back(set.facts.sequence);
+    refuse_kept(set.facts, job);
     const Promise& promise = plan.fates[i].promise;
     if (promise.made() && promise.by != Promise::By::no_rule) add_broken(broken, {promise, 1});
   }
-  if (request.beyond_rules) return;
-  std::vector<std::string> lines;
-  for (const BrokenPromise& one : broken)
-    lines.push_back("[keep] " + rule_text(one.promise, plan.rules) + " wants " +
-                    count_text(one.points, "point") + " of them");
-  if (left < plan.rules.at_least)
-    lines.push_back(count_text(left, "good point") +
-                    " would be left, and [keep] at-least = " + count_text(plan.rules.at_least, "point"));
-  if (lines.empty()) return;
+  const std::vector<std::string> lines = rules_against(broken, left, plan.rules);
+  if (request.beyond_rules || lines.empty()) return;
   throw Error(ErrorKind::usage,
               (gone.size() == 1 ? "point " : "points ") + sequences_text(gone) +
                   " would go, and the keep rules hold " + (gone.size() == 1 ? "it: " : "them: ") +

@@ -129,8 +129,7 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   if (names.empty()) names = context.home.job_names();
   std::vector<JobStatus> all;
   if (names.empty()) return all;
-  History history =
-      History::open(context.home, [&](const std::string& text) { context.observer.note(text); });
+  History history = History::open(context);
   for (const std::string& name : names) all.push_back(status_of(name, history, context));
   sort_status(all);
   return all;

@@ -33,12 +33,6 @@ FoldContext fold_context(ChainReader& chain, const RunContext& context) {
 
 }  // namespace
 
-std::uint64_t fold_reserve(const Job& job, std::uint64_t job_bytes) {
-  // The seals of a folded set and the frames of a small step, and its index.
-  constexpr std::uint64_t least = 1u << 20;
-  return job.renew.never() || !job.keep.thin.empty() ? least + job_bytes / 256 : 0;
-}
-
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room) {
   const Job& job = *session.job();
@@ -51,7 +45,7 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
   question.total = space.total;
   question.free = space.free;
   question.other_jobs = list_jobs_at(session.store()).size() > 1;
-  question.reserve = fold_reserve(job, stored_in(session.sets()));
+  question.reserve = fold_reserve(job.keep, job.renew.never(), stored_in(session.sets()));
   if (context.clock.simulated() && !session.destination().drive->simulated)
     question.hold = Hold::simulated_clock;
   for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
@@ -137,29 +131,15 @@ std::uint64_t Upkeep::frees_by_folding(const KeepPlan& plan) const {
   return frees;
 }
 
-// Nothing is folded for a goal that folding does not reach. What it frees is known by looking, at the price
-// of reading indexes. The more is folded, the larger the share that comes free: more and more is tried, at
-// last all that may go.
 KeepPlan Upkeep::measured(KeepPlan plan, KeepQuestion& asked) {
-  auto plan_with = [&](std::uint64_t yield) {
-    asked.fold_yield = fold_yield_ = static_cast<unsigned>(yield);
-    plan = plan_keep(asked);
-  };
   try {
-    while (plan.by_folding > 0 && frees_by_folding(plan) < plan.by_folding) {
-      unsigned before = fold_yield_;
-      plan_with(before * 7 / 10);
-      if (plan.by_folding > 0 || plan.most_hoped == 0) continue;
-      // Out of reach by that yield: by which it would just do, all goes.
-      std::uint64_t all = plan.wanted_of_folding * 1000 / plan.most_hoped + 1;
-      bool tried = all >= before;
-      if (!tried) plan_with(all);
-      if (tried || (plan.by_folding > 0 && frees_by_folding(plan) < plan.by_folding)) plan_with(0);
-    }
+    plan = kestrum::measured(std::move(plan), asked,
+                             [this](const KeepPlan& one) { return frees_by_folding(one); });
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::damage) throw;
-    // Carrying it out finds the damage, and goes on without folding.
+    plan = plan_keep(asked);  // carrying it out finds the damage, and goes on without folding
   }
+  fold_yield_ = asked.fold_yield;
   return plan;
 }
 
@@ -167,7 +147,7 @@ std::int64_t Upkeep::room(std::uint64_t freed) {
   std::uint64_t job_bytes = stored_in(session_.sets());
   StoreSpace space = session_.store().space();
   return room_for_run(acting_rules(session_.own_job().keep), job_bytes, space.total, space.free, freed,
-                      fold_reserve(session_.own_job(), job_bytes));
+                      fold_reserve(session_.own_job().keep, session_.own_job().renew.never(), job_bytes));
 }
 
 std::string Upkeep::over_share(const KeepPlan& plan) {

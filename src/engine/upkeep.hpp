@@ -12,10 +12,6 @@ namespace kestrum {
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room = 0);
 
-// Free bytes of the drive that are not used up by runs, so that folding can always begin; 0 for a job that
-// never folds.
-std::uint64_t fold_reserve(const Job& job, std::uint64_t job_bytes);
-
 // Leaves out of the question the sets that the keys at hand do not prove to be the job's own: chains that
 // they do not open are left alone and do not count. Opens every seal, so the key is asked for.
 void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer);

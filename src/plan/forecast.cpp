@@ -1,15 +1,13 @@
 #include "plan/forecast.hpp"
 
 #include <algorithm>
-#include <cmath>
 #include <exception>
 
 #include "base/error.hpp"
-#include "base/set_needs.hpp"
 #include "base/thread_group.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/chain_plan.hpp"
-#include "plan/space_plan.hpp"
+#include "plan/fold_model.hpp"
 
 namespace kestrum {
 namespace {
@@ -18,20 +16,30 @@ double days_between(Instant a, Instant b) {
   return std::chrono::duration<double>(between(a, b)).count() / 86400;
 }
 
+// A set as the forecast goes through it.
+struct Lived {
+  double span = 0;  // days since its base; of a full, 0
+  StoredContent content;
+  std::size_t restore = 1;  // sets that going back to it takes, itself included
+};
+
 class Future {
  public:
   explicit Future(const ForecastQuestion& question) : question_(question), now_(question.now) {
     asked_.rules = question.keep;
     asked_.endless = question.renew.never();
     asked_.total = question.total;
+    asked_.other_jobs = question.other_jobs;
     for (const KeptSet& set : question.sets) {
-      double span = 0;
-      for (const KeptSet& base : asked_.sets) {
-        if (set.facts.base == base.facts.sequence) span = days_between(base.facts.started, set.facts.started);
-      }
       last_ = std::max(last_, set.facts.sequence);
       all_good_ = all_good_ && set.good;
-      insert(asked_.sets.size(), set, span);
+      Lived one;
+      if (const SetFacts* base = base_of(set.facts))
+        one.span = days_between(base->started, set.facts.started);
+      double bytes = static_cast<double>(set.facts.totals.stored_bytes);
+      double needed = set.facts.folded_from ? std::min(bytes, needed_by(set.facts, one.span)) : bytes;
+      one.content = StoredContent(bytes, needed, item());
+      append(set, std::move(one));
     }
     std::uint64_t used = question.total - std::min(question.total, question.free);
     others_ = used - std::min(used, job_bytes_);
@@ -42,11 +50,11 @@ class Future {
     Instant end = {question_.now.seconds + std::int64_t{question_.days} * 86400, 0};
     LocalMinute date = to_local(question_.now);
     open_day(end_of_day(date.year, date.month, date.day));
-    std::vector<Occurrence> coming = times(end);
-    for (const Occurrence& one : coming) {
-      while (one.when > out_.days.back().ends) next_day();
-      now_ = one.when;
-      run(one.phrase < question_.runs.size() ? question_.runs[one.phrase].kind : std::nullopt);
+    Coming coming(question_, end);
+    while (std::optional<Occurrence> one = coming.next()) {
+      while (one->when > out_.days.back().ends) next_day();
+      now_ = one->when;
+      run(one->phrase < question_.runs.size() ? question_.runs[one->phrase].kind : std::nullopt);
     }
     while (out_.days.back().ends < end) next_day();
     close_day();
@@ -54,44 +62,82 @@ class Future {
   }
 
  private:
-  std::vector<Occurrence> times(Instant end) const {
-    std::vector<Occurrence> out;
-    bool scheduled = std::any_of(question_.runs.begin(), question_.runs.end(), [&](const Phrase& phrase) {
-      return next_time(phrase, question_.now).has_value();
-    });
-    if (!scheduled) {
-      for (unsigned day = 1; day <= question_.days; ++day)
-        out.push_back({{question_.now.seconds + std::int64_t{day} * 86400, 0}, question_.runs.size()});
-      return out;
+  // The runs that are to come, in order.
+  class Coming {
+   public:
+    Coming(const ForecastQuestion& question, Instant end)
+        : question_(question), at_(question.now), end_(end) {
+      scheduled_ = std::any_of(question_.runs.begin(), question_.runs.end(), [&](const Phrase& phrase) {
+        return next_time(phrase, question_.now).has_value();
+      });
     }
-    Instant at = question_.now;
-    while (true) {
-      std::vector<Occurrence> some = next_times(question_.runs, at, 64);
-      for (const Occurrence& one : some) {
-        if (one.when > end) return out;
-        out.push_back(one);
+    std::optional<Occurrence> next() {
+      if (place_ == some_.size()) more();
+      if (place_ == some_.size() || some_[place_].when > end_) return std::nullopt;
+      return some_[place_++];
+    }
+
+   private:
+    void more() {
+      some_.clear();
+      place_ = 0;
+      if (scheduled_) {
+        some_ = next_times(question_.runs, at_, 64);
+      } else {
+        some_.push_back({{at_.seconds + 86400, 0}, question_.runs.size()});
       }
-      if (some.empty()) return out;
-      at = some.back().when;
+      if (!some_.empty()) at_ = some_.back().when;
     }
-  }
+    const ForecastQuestion& question_;
+    Instant at_, end_;
+    bool scheduled_ = false;
+    std::vector<Occurrence> some_;
+    std::size_t place_ = 0;
+  };
 
   std::vector<KeptSet>& sets() { return asked_.sets; }
-  void insert(std::size_t at, KeptSet set, double span) {
-    auto place = static_cast<std::ptrdiff_t>(at);
+  double item() const { return static_cast<double>(question_.sizes.item_bytes); }
+  std::size_t place_of(Sequence sequence) const {
+    auto at = std::lower_bound(asked_.sets.begin(), asked_.sets.end(), sequence,
+                               [](const KeptSet& set, Sequence one) { return set.facts.sequence < one; });
+    return static_cast<std::size_t>(at - asked_.sets.begin());
+  }
+  // That it is compared with, or what that was folded into; nullptr when it is gone.
+  const SetFacts* base_of(const SetFacts& facts) const {
+    std::size_t at = facts.base ? place_of(*facts.base) : asked_.sets.size();
+    return at < asked_.sets.size() ? &asked_.sets[at].facts : nullptr;
+  }
+  // Bytes that a point holds by itself: all, or what has changed in so many days.
+  double needed_by(const SetFacts& facts, double span) const {
+    double day = std::max(days_between(question_.now, facts.started), 0.0);
+    return static_cast<double>(facts.kind == Kind::full ? question_.sizes.full_after(day)
+                                                        : question_.sizes.changed_bytes(span));
+  }
+  std::size_t restore_from(std::size_t place) const {
+    const SetFacts* base = base_of(asked_.sets[place].facts);
+    return base == nullptr ? 1 : lived_[static_cast<std::size_t>(place_of(base->sequence))].restore + 1;
+  }
+
+  void append(KeptSet set, Lived lived) {
     job_bytes_ += set.facts.totals.stored_bytes;
-    chain_.insert(chain_.begin() + place, {.facts = set.facts, .damaged = !set.good});
-    spans_.insert(spans_.begin() + place, span);
-    sets().insert(sets().begin() + place, std::move(set));
+    if (!chain_.empty() && chain_.back().facts.chain != set.facts.chain) chain_.clear();
+    chain_.push_back({.facts = set.facts, .damaged = !set.good});
+    sets().push_back(std::move(set));
+    lived_.push_back(std::move(lived));
+    lived_.back().restore = restore_from(sets().size() - 1);
   }
   void erase(std::size_t from, std::size_t to) {
-    for (std::size_t i = from; i < to; ++i) job_bytes_ -= sets()[i].facts.totals.stored_bytes;
+    for (std::size_t i = from; i < to; ++i) {
+      const SetFacts& facts = sets()[i].facts;
+      job_bytes_ -= facts.totals.stored_bytes;
+      if (facts.chain == chain_.back().facts.chain)
+        std::erase_if(chain_, [&](const ChainSet& one) { return one.facts.sequence == facts.sequence; });
+    }
     auto cut = [&](auto& list) {
       list.erase(list.begin() + static_cast<std::ptrdiff_t>(from),
                  list.begin() + static_cast<std::ptrdiff_t>(to));
     };
-    cut(chain_);
-    cut(spans_);
+    cut(lived_);
     cut(sets());
   }
   void touch(std::uint64_t bytes) {
@@ -104,10 +150,12 @@ class Future {
     touch(job_bytes_);
   }
   void close_day() {
+    constexpr std::size_t few = 5000;
+    if (unplanned_ > 0 && sets().size() < few) prune(0);
     ForecastDay& day = out_.days.back();
     day.job_bytes = job_bytes_;
     day.points = sets().size();
-    day.restore_sets = restore_sets();
+    day.restore_sets = lived_.empty() ? 0 : lived_.back().restore;
     if (out_.runs > 0) out_.most_restore_sets = std::max(out_.most_restore_sets, day.restore_sets);
   }
   void next_day() {
@@ -117,39 +165,56 @@ class Future {
   }
 
   std::uint64_t free() const { return question_.total - std::min(question_.total, others_ + job_bytes_); }
+  std::uint64_t reserve() const { return fold_reserve(question_.keep, asked_.endless, job_bytes_); }
+  bool fits(const KeptSet& set, std::uint64_t freed) const {
+    return room_for_run(out_.rules, job_bytes_, question_.total, free(), freed, reserve()) >=
+           static_cast<std::int64_t>(set.facts.totals.stored_bytes);
+  }
 
-  std::int64_t room() const { return room_left(out_.rules, job_bytes_, question_.total, free()); }
+  // The set that a run makes, with room made for it as a run does: where a full set does not fit, the chain
+  // goes on. Nothing when none fits.
+  std::optional<KeptSet> set_that_fits(std::optional<Kind> asked, double& span) {
+    const std::uint64_t before = job_bytes_;
+    for (bool full_fits : {true, false}) {
+      KeptSet next = next_set(asked, full_fits, span);
+      auto freed = [&] { return before - std::min(before, job_bytes_); };
+      if (!fits(next, freed())) {
+        prune(next.facts.totals.stored_bytes);
+        next = next_set(asked, full_fits, span);  // what it builds on may have been folded
+      }
+      if (fits(next, freed())) return next;
+      if (next.facts.kind != Kind::full || chain_.empty()) break;
+    }
+    return std::nullopt;
+  }
 
   void run(std::optional<Kind> asked) {
     ForecastDay& day = out_.days.back();
     ++day.runs;
     double span = 0;
-    KeptSet next = next_set(asked, span);
-    std::uint64_t bytes = next.facts.totals.stored_bytes;
-    if (room() < static_cast<std::int64_t>(bytes)) {
-      prune(bytes);
-      next = next_set(asked, span);  // what it builds on may have been folded
-      bytes = next.facts.totals.stored_bytes;
-    }
-    if (room() < static_cast<std::int64_t>(bytes)) {
+    std::optional<KeptSet> next = set_that_fits(asked, span);
+    if (!next) {
       ++day.failed;
       if (!out_.full_on) out_.full_on = now_;
       return;
     }
     ++out_.runs;
     ++last_;
-    if (next.facts.kind == Kind::full) ++out_.fulls;
+    const std::uint64_t bytes = next->facts.totals.stored_bytes;
+    if (next->facts.kind == Kind::full) ++out_.fulls;
     out_.written_bytes += bytes;
-    insert(sets().size(), std::move(next), span);
+    append(std::move(*next), {span, StoredContent(static_cast<double>(bytes), item())});
     touch(job_bytes_);
-    prune(0);
+    // Of many points one run takes hardly any away: looking at all of them each time would make the effort
+    // grow with the square of their number. The last run of a day looks in any case.
+    if (++unplanned_ > sets().size() / 50) prune(0);
   }
 
   // `span`: days since its base; of a full, 0. How many days of change a set holds is what its folding
   // depends on.
-  KeptSet next_set(std::optional<Kind> asked, double& span) {
-    KindDecision decision =
-        decide_kind({question_.kind, question_.renew}, chain_, ProtectionChange::none, asked, now_);
+  KeptSet next_set(std::optional<Kind> asked, bool full_fits, double& span) {
+    KindDecision decision = decide_kind({question_.kind, question_.renew, full_fits}, chain_,
+                                        ProtectionChange::none, full_fits ? asked : std::nullopt, now_);
     KeptSet next;
     SetFacts& facts = next.facts;
     facts.sequence = last_ + 1;
@@ -161,95 +226,126 @@ class Future {
     facts.base = decision.base;
     facts.needs_follow = decision.base.has_value();
     facts.started = facts.ended = now_;
+    facts.offset_seconds = local_offset_seconds(now_);
     span = 0;
-    facts.totals.stored_bytes = question_.sizes.full_after(days_between(question_.now, now_));
-    if (!decision.base) return next;
-    auto base = std::find_if(sets().rbegin(), sets().rend(),
-                             [&](const KeptSet& set) { return set.facts.sequence == *decision.base; });
-    facts.needs = {{base->facts.sequence, base->facts.set}};
-    span = days_between(base->facts.started, now_);
-    facts.totals.stored_bytes = question_.sizes.changed_bytes(span);
+    if (const SetFacts* base = base_of(facts)) {
+      facts.needs = {{base->sequence, base->set}};
+      span = days_between(base->started, now_);
+    }
+    facts.totals.stored_bytes = static_cast<std::uint64_t>(needed_by(facts, span));
     return next;
   }
 
   void prune(std::uint64_t make_room) {
+    unplanned_ = 0;
+    asked_.fold_yield = 1000;
+    asked_.may_fold = true;
     for (std::size_t round = sets().size() + 2; round > 0; --round) {
       asked_.now = now_;
       asked_.free = free();
+      asked_.reserve = reserve();
       asked_.make_room = make_room;
-      KeepPlan plan = plan_keep(asked_);
+      KeepPlan plan =
+          measured(plan_keep(asked_), asked_, [this](const KeepPlan& one) { return frees_by_folding(one); });
       for (const BrokenPromise& broken : plan.broken) {
         bool known = std::any_of(out_.broken.begin(), out_.broken.end(),
                                  [&](const Promise& one) { return one.same_rule(broken.promise); });
         if (!known) out_.broken.push_back(broken.promise);
       }
       if (plan.empty()) return;
-      for (const KeepStep& step : plan.steps) carry_out(step);
+      for (const KeepStep& step : plan.steps) {
+        if (asked_.may_fold || !step.fold) carry_out(step);
+      }
       // Where everything is good and fits, one round does it: what is gone makes nothing else unwanted.
       if (all_good_ && plan.excess == 0) return;
     }
   }
 
+  // A range of sets as one.
+  struct Fold {
+    std::size_t begin = 0, end = 0;
+    SetFacts facts;
+    Lived lived;
+    std::uint64_t before = 0, takes = 0;  // bytes
+    bool possible = false;                // there is room for it
+  };
+  FoldRoom fold_room() const {
+    std::int64_t within = room_left(out_.rules, job_bytes_, question_.total, free(), reserve());
+    double left = static_cast<double>(free());
+    return {std::clamp(static_cast<double>(within), 0.0, left), left};
+  }
+  Fold fold(const KeepStep& step) const {
+    Fold out;
+    out.begin = place_of(step.first);
+    out.end = place_of(step.last) + 1;
+    std::vector<const StoredContent*> contents;
+    for (std::size_t i = out.begin; i < out.end; ++i) {
+      const SetFacts& one = asked_.sets[i].facts;
+      // Differentials all reach back to the same set.
+      double span = lived_[i].span;
+      out.lived.span =
+          one.kind == Kind::differential ? std::max(out.lived.span, span) : out.lived.span + span;
+      out.before += one.totals.stored_bytes;
+      contents.push_back(&lived_[i].content);
+    }
+    const SetFacts& first = asked_.sets[out.begin].facts;
+    out.facts = asked_.sets[out.end - 1].facts;
+    out.facts.folded_from = step.first;
+    out.facts.kind = first.kind;
+    out.facts.base = first.base;
+    out.facts.needs = first.needs;
+    out.facts.needs_follow = !first.needs.empty();
+    out.facts.without.clear();
+    out.facts.set[14] = static_cast<std::uint8_t>(out.facts.set[14] + 1);
+    if (first.kind == Kind::full) out.lived.span = 0;
+    double takes = 0;
+    out.possible =
+        out.lived.content.fold(contents, needed_by(out.facts, out.lived.span), fold_room(), item(), takes);
+    out.takes = static_cast<std::uint64_t>(takes);
+    out.facts.totals.stored_bytes =
+        std::min(out.before, static_cast<std::uint64_t>(out.lived.content.stored()));
+    return out;
+  }
+  std::uint64_t frees_by_folding(const KeepPlan& plan) const {
+    std::uint64_t frees = 0;
+    for (const KeepStep& step : plan.steps) {
+      if (!step.fold) continue;
+      Fold one = fold(step);
+      if (one.possible) frees += one.before - one.facts.totals.stored_bytes;
+    }
+    return frees;
+  }
+
   void carry_out(const KeepStep& step) {
-    auto place_of = [&](Sequence sequence) {
-      auto at = std::lower_bound(sets().begin(), sets().end(), sequence,
-                                 [](const KeptSet& set, Sequence one) { return set.facts.sequence < one; });
-      return static_cast<std::size_t>(at - sets().begin());
-    };
-    std::size_t begin = place_of(step.first), end = place_of(step.last) + 1;
     if (!step.fold) {
-      erase(begin, end);
+      std::size_t at = place_of(step.first);
+      erase(at, at + 1);
       ++out_.removed;
       return;
     }
-    double span = 0;
-    std::uint64_t sum = 0, largest = 0;
-    for (std::size_t i = begin; i < end; ++i) {
-      const SetFacts& one = sets()[i].facts;
-      // Differentials all reach back to the same set.
-      span = one.kind == Kind::differential ? std::max(span, spans_[i]) : span + spans_[i];
-      sum += one.totals.stored_bytes;
-      largest = std::max(largest, one.totals.stored_bytes);
+    Fold one = fold(step);
+    asked_.may_fold = one.possible;
+    if (!one.possible) return;
+    out_.folded += one.end - one.begin - 1;
+    touch(job_bytes_ + one.takes);
+    out_.written_bytes += one.takes;
+    erase(one.begin, one.end - 1);
+    job_bytes_ += one.facts.totals.stored_bytes - sets()[one.begin].facts.totals.stored_bytes;
+    for (ChainSet& set : chain_) {
+      if (set.facts.sequence == one.facts.sequence) set.facts = one.facts;
     }
-    out_.folded += end - begin - 1;
-    KeptSet folded = sets()[end - 1];
-    SetFacts& facts = folded.facts;
-    facts.folded_from = step.first;
-    facts.kind = sets()[begin].facts.kind;
-    facts.needs = sets()[begin].facts.needs;
-    facts.needs_follow = !facts.needs.empty();
-    facts.without.clear();
-    facts.set[14] = static_cast<std::uint8_t>(facts.set[14] + 1);
-    double day = days_between(question_.now, facts.started);
-    std::uint64_t bytes = facts.kind == Kind::full ? question_.sizes.full_after(std::max(day, 0.0))
-                                                   : question_.sizes.changed_bytes(span);
-    facts.totals.stored_bytes = std::min(sum, bytes);
-    // Volumes of which most is needed stay as they lie; one is written again when a quarter of it is not.
-    std::uint64_t copied = std::min(facts.totals.stored_bytes, 4 * (sum - largest));
-    touch(job_bytes_ + copied);
-    out_.written_bytes += copied;
-    if (facts.kind == Kind::full) span = 0;
-    erase(begin, end - 1);
-    job_bytes_ += facts.totals.stored_bytes - sets()[begin].facts.totals.stored_bytes;
-    chain_[begin] = {.facts = facts, .damaged = !folded.good};
-    spans_[begin] = span;
-    sets()[begin] = std::move(folded);
-  }
-
-  // Sets that the newest point takes to be restored, itself included.
-  std::size_t restore_sets() const {
-    if (asked_.sets.empty()) return 0;
-    std::vector<const SetFacts*> facts;
-    for (const KeptSet& one : asked_.sets) facts.push_back(&one.facts);
-    return SetNeeds(std::move(facts)).closure(asked_.sets.back().facts).met.size() + 1;
+    sets()[one.begin].facts = std::move(one.facts);
+    lived_[one.begin] = std::move(one.lived);
+    for (std::size_t i = one.begin; i < sets().size(); ++i) lived_[i].restore = restore_from(i);
   }
 
   const ForecastQuestion& question_;
   Instant now_;
   KeepQuestion asked_;           // its sets are the list that is worked on
-  std::vector<ChainSet> chain_;  // the same sets, as choosing a kind sees them
-  std::vector<double> spans_;    // of each, in days
+  std::vector<ChainSet> chain_;  // those of the newest chain, as choosing a kind sees them
+  std::vector<Lived> lived_;     // of each set
   std::uint64_t job_bytes_ = 0;
+  std::size_t unplanned_ = 0;  // runs since the keep rules were carried out
   bool all_good_ = true;
   Sequence last_ = 0;
   std::uint64_t others_ = 0;  // used on the drive by anything else
@@ -257,71 +353,6 @@ class Future {
 };
 
 }  // namespace
-
-std::uint64_t SizeModel::changed_bytes(double days) const {
-  double all = static_cast<double>(std::max<std::uint64_t>(full_bytes, 1));
-  double changed = all * (1 - std::exp(-change_a_day * std::max(days, 0.0) / all));
-  return least_bytes + static_cast<std::uint64_t>(changed);
-}
-
-std::uint64_t SizeModel::full_after(double days) const {
-  return full_bytes + static_cast<std::uint64_t>(growth_a_day * std::max(days, 0.0));
-}
-
-SizeModel size_model(const std::vector<KeptSet>& sets, std::uint64_t fallback_full) {
-  SizeModel model;
-  const SetFacts* full = nullptr;
-  double days = 0, changed = 0;
-  std::uint64_t least = UINT64_MAX;
-  std::size_t seen = 0;
-  for (std::size_t i = sets.size(); i-- > 0;) {
-    const SetFacts& facts = sets[i].facts;
-    if (facts.kind == Kind::full) {
-      if (full == nullptr) full = &facts;
-      continue;
-    }
-    if (facts.folded_from || !facts.base || seen >= 60) continue;
-    for (const KeptSet& base : sets) {
-      if (base.facts.sequence != *facts.base) continue;
-      double span = days_between(base.facts.started, facts.started);
-      if (span <= 0) continue;
-      ++seen;
-      // Of differentials the first ones say most: later ones hold changes of the same files only once.
-      double weight = facts.kind == Kind::differential ? 1 / span : 1;
-      days += span * weight;
-      changed += static_cast<double>(facts.totals.stored_bytes) * weight;
-      least = std::min(least, facts.totals.stored_bytes);
-    }
-  }
-  if (full == nullptr) {
-    model.full_bytes = fallback_full;
-    model.full_assumed = true;
-  } else {
-    double share = full->totals.bytes > 0 ? static_cast<double>(sets.back().facts.totals.bytes) /
-                                                static_cast<double>(full->totals.bytes)
-                                          : 1;
-    model.full_bytes = static_cast<std::uint64_t>(static_cast<double>(full->totals.stored_bytes) * share);
-    double lived = days_between(sets.front().facts.started, sets.back().facts.started);
-    double grown = static_cast<double>(sets.back().facts.totals.bytes) -
-                   static_cast<double>(sets.front().facts.totals.bytes);
-    double stored_share = full->totals.bytes > 0 ? static_cast<double>(full->totals.stored_bytes) /
-                                                       static_cast<double>(full->totals.bytes)
-                                                 : 1;
-    if (lived > 0.5) model.growth_a_day = std::max(0.0, grown / lived * stored_share);
-  }
-  if (days > 0) {
-    model.change_a_day = changed / days;
-    // A set in which nothing changed still takes its seal and a page or two.
-    model.least_bytes = std::min<std::uint64_t>(least, 8192);
-    model.change_a_day = std::max(
-        0.0, model.change_a_day - static_cast<double>(model.least_bytes) * static_cast<double>(seen) / days);
-  } else {
-    model.change_a_day = static_cast<double>(model.full_bytes) / 100;
-    model.least_bytes = 8192;
-    model.change_assumed = true;
-  }
-  return model;
-}
 
 Forecast forecast(const ForecastQuestion& question) {
   return Future(question).live();

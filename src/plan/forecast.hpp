@@ -4,27 +4,11 @@
 
 #include "calendar/phrase.hpp"
 #include "plan/keep_plan.hpp"
+#include "plan/size_model.hpp"
 #include "rules/keep_rules.hpp"
 #include "rules/renew_rules.hpp"
 
 namespace kestrum {
-
-// How large sets become, in bytes as stored.
-struct SizeModel {
-  std::uint64_t full_bytes = 0;   // a full set now
-  double growth_a_day = 0;        // of full sets
-  double change_a_day = 0;        // new content a day
-  std::uint64_t least_bytes = 0;  // of a set in which nothing changed
-  bool change_assumed = false;    // there is no history to tell it from
-  bool full_assumed = false;
-
-  // Content that is new since `days` ago: what changes twice counts once.
-  std::uint64_t changed_bytes(double days) const;
-  std::uint64_t full_after(double days) const;
-};
-
-// From the sets there are. `fallback_full`: stored bytes of a first full set, when there is none yet.
-SizeModel size_model(const std::vector<KeptSet>& sets, std::uint64_t fallback_full);
 
 struct ForecastQuestion {
   Kind kind = Kind::incremental;
@@ -36,6 +20,7 @@ struct ForecastQuestion {
   Instant now = {};
   unsigned days = 30;                 // 1 to 3660
   std::uint64_t total = 0, free = 0;  // of the drive
+  bool other_jobs = false;            // see KeepQuestion
 };
 
 struct ForecastDay {

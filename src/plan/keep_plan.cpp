@@ -224,6 +224,31 @@ std::int64_t room_for_run(const KeepRules& rules, std::uint64_t job_bytes, std::
   return std::min(own, allowed);
 }
 
+KeepPlan measured(KeepPlan plan, KeepQuestion& asked,
+                  const std::function<std::uint64_t(const KeepPlan&)>& frees) {
+  auto plan_with = [&](std::uint64_t yield) {
+    asked.fold_yield = static_cast<unsigned>(yield);
+    plan = plan_keep(asked);
+  };
+  while (plan.by_folding > 0 && frees(plan) < plan.by_folding) {
+    unsigned before = asked.fold_yield;
+    plan_with(before * 7 / 10);
+    if (plan.by_folding > 0 || plan.most_hoped == 0) continue;
+    // Out of reach by that yield: by which it would just do, all goes.
+    std::uint64_t all = plan.wanted_of_folding * 1000 / plan.most_hoped + 1;
+    bool tried = all >= before;
+    if (!tried) plan_with(all);
+    if (tried || (plan.by_folding > 0 && frees(plan) < plan.by_folding)) plan_with(0);
+  }
+  return plan;
+}
+
+std::uint64_t fold_reserve(const KeepRules& rules, bool endless, std::uint64_t job_bytes) {
+  // The seals of a folded set and the frames of a small step, and its index.
+  constexpr std::uint64_t least = 1u << 20;
+  return endless || !rules.thin.empty() ? least + job_bytes / 256 : 0;
+}
+
 KeepQuestion only_given_up(KeepQuestion question) {
   question.rules = {};
   question.rules.points = std::numeric_limits<unsigned>::max();

@@ -1,6 +1,7 @@
 // What may go, and why: a pure decision. The plan is a value that is shown and then carried out as it is.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <optional>
 #include <vector>
@@ -148,6 +149,16 @@ struct KeepPlan {
 // planned leaves every other point complete. Carried out and asked again until it is empty, it keeps the
 // limits where that can be done: what folding frees is not known before, so limits are met in several rounds.
 KeepPlan plan_keep(const KeepQuestion& question);
+
+// The same plan once it is known how much its folds really free: nothing is folded for a goal that folding
+// does not reach. The more is folded, the larger the share that comes free: more and more is tried, at last
+// all that may go. `asked.fold_yield` is what it comes to. `frees`: bytes that the folds of a plan free.
+KeepPlan measured(KeepPlan plan, KeepQuestion& asked,
+                  const std::function<std::uint64_t(const KeepPlan&)>& frees);
+
+// Free bytes of the drive that are not used up by runs, so that folding can always begin; 0 for a job that
+// never folds.
+std::uint64_t fold_reserve(const KeepRules& rules, bool endless, std::uint64_t job_bytes);
 
 // The same question with every point wanted that a person has not given up, and no limits.
 KeepQuestion only_given_up(KeepQuestion question);

@@ -127,5 +127,19 @@ TEST(Fold, DamageIsNotCarriedOn) {
   EXPECT_EQ(compare_snapshots(take_snapshot(bench.source()), bench.restored(7)), "");
 }
 
+// Where room is short, volumes of which little is needed are cheap to write again, and are looked at as that.
+TEST(FoldedFiles, TakeNoMoreThanWhatIsNeededOfSparseFrames) {
+  FoldedFile file;
+  file.frames[100] = {.size = 4000000, .needed = 3000000, .content = 5000000};  // copied as it is
+  EXPECT_EQ(file.copied_bytes(), 4000000u);
+  file.frames[200] = {.size = 4000000, .needed = 0, .content = 5000000};
+  EXPECT_EQ(file.copied_bytes(), 4000000u);
+  file.frames[300] = {.size = 4000000, .needed = 100000, .content = 5000000};  // packed anew
+  EXPECT_LT(file.copied_bytes(), 4110000u);
+  EXPECT_GE(file.copied_bytes(), 4100000u) << "it may not compress at all";
+  file.frames[400] = {.size = 10000, .needed = 200000, .content = 500000};  // compresses well
+  EXPECT_LT(file.copied_bytes(), 4130000u);
+}
+
 }  // namespace
 }  // namespace kestrum::test

@@ -60,12 +60,12 @@ def functions(path):
         end, text = at, ""
         while end < len(lines) and end < at + 12:
             text += lines[end] + "\n"
-            if re.search(r"[{;]\s*$", lines[end]):
+            if re.search(r"(\{|;|\{\})\s*$", lines[end]):
                 break
             end += 1
         is_function = text.rstrip().endswith("{") and "(" in text and ")" in text and "= {" not in text and not re.search(r"\)\s*=\s*\[?", text.split("{")[0])
         if not is_function:
-            at = at + 1 if not text.rstrip().endswith(";") else end + 1
+            at = end + 1 if text.rstrip().endswith((";", "{}")) else at + 1
             continue
         indent = head.group(1)
         close = end + 1

@@ -144,12 +144,14 @@ Limit tightest_limit(const KeepModel& model) {
 
 Reach meet_limits(KeepModel& model) {
   Reach reach;
-  // First what costs no promise; then promises too, but not for what other jobs have put on the drive, unless
+  // First what costs no promise; then promises too, but not for what others have put on the drive, unless
   // somebody asks for it; then only so much that this job takes no more than it frees.
   std::vector<Effort> efforts{{.breaks_rules = false, .own = false}};
   const bool spare = model.question.spare_promises;
-  if (!spare && (model.question.by_hand || !model.question.other_jobs))
-    efforts.push_back({.breaks_rules = true, .own = false});
+  const KeepQuestion& asked = model.question;
+  const bool others_fill_it =
+      asked.other_jobs || asked.total - std::min(asked.total, asked.free) > 2 * model.job_bytes;
+  if (!spare && (asked.by_hand || !others_fill_it)) efforts.push_back({.breaks_rules = true, .own = false});
   if (!spare) efforts.push_back({.breaks_rules = true, .own = true});
   const KeepModel::Decided before = model.decided();
   for (const Effort& effort : efforts) {

@@ -32,8 +32,9 @@ struct KeepQuestion {
   std::uint64_t total = 0, free = 0;  // of the drive, bytes
   std::uint64_t reserve = 0;          // of the free ones, not to be used up: what folding needs for a while
   std::uint64_t make_room = 0;        // so many bytes more must fit within the limits
-  // Other jobs have sets on the drive: of limits of share (drive-limit, leave-free), promises are broken only
-  // for what this job itself adds, and not for what those have put there, unless a person asks for it.
+  // Other jobs have sets on the drive. Then, and where most of what is used is not the job's, promises are
+  // broken for limits of share (drive-limit, leave-free) only as far as the job itself adds something, unless
+  // a person asks for it.
   bool other_jobs = false, by_hand = false;
   bool spare_promises = false;  // no rule is broken for room: there is another drive
   bool room_is_late = false;    // what was removed did not come free: nothing goes to make room

@@ -15,8 +15,9 @@ constexpr std::uint64_t large_volume = 64u << 20;
 
 class FoldPlanner {
  public:
-  FoldPlanner(const FoldContext& context, FoldPlan& plan, const ReachableChunks& reachable)
-      : context_(context), plan_(plan), reachable_(reachable) {}
+  FoldPlanner(const FoldContext& context, FoldPlan& plan, const ReachableChunks& reachable,
+              const FoldRoom& room)
+      : context_(context), plan_(plan), reachable_(reachable), room_(room) {}
 
   void survey() {
     for (Sequence sequence : plan_.sets) all_ += context_.chain.set(sequence).facts().totals.stored_bytes;
@@ -52,7 +53,24 @@ class FoldPlanner {
     add_up();
   }
 
-  void fit(std::uint64_t allowed) {
+  void press() {
+    std::vector<FoldedFile*> files;
+    for (FoldedFile& file : plan_.files) {
+      if (file.needed_share() > 0 && file.needed_share() < FoldPlan::least_when_pressed)
+        files.push_back(&file);
+    }
+    std::stable_sort(files.begin(), files.end(), [](const FoldedFile* a, const FoldedFile* b) {
+      return a->needed_share() < b->needed_share();
+    });
+    for (FoldedFile* file : files) {
+      if (plan_.frees_bytes() >= room_.wanted) return;
+      file->kept = false;
+      file->thorough = true;
+      add_up();
+    }
+  }
+
+  void fit() {
     std::vector<FoldedFile*> files;
     for (FoldedFile& file : plan_.files) {
       if (!file.kept && file.may_be_kept) files.push_back(&file);
@@ -61,7 +79,7 @@ class FoldPlanner {
       return a->needed_share() > b->needed_share();
     });
     for (FoldedFile* file : files) {
-      if (plan_.needed_bytes() <= allowed) return;
+      if (plan_.needed_bytes() <= room_.allowed) return;
       file->kept = true;
       add_up();
     }
@@ -72,7 +90,7 @@ class FoldPlanner {
     bool twice = std::any_of(file.frames.begin(), file.frames.end(),
                              [](const auto& frame) { return frame.second.twice; });
     std::uint64_t size = set.sealed_file(file.slot)->size;
-    bool large = size >= large_volume || size >= all_ / 4;
+    bool large = size >= std::min(large_volume, room_.volume_bytes / 2) || size >= all_ / 4;
     file.may_be_kept = !twice && file.needed_share() > 0;
     // A volume that cannot be moved to where it belongs is no volume to keep.
     file.may_be_kept = file.may_be_kept && set.store().traits().renames;
@@ -94,6 +112,7 @@ class FoldPlanner {
   const FoldContext& context_;
   FoldPlan& plan_;
   const ReachableChunks& reachable_;
+  const FoldRoom& room_;
   NameTable seen_;
   std::uint64_t all_ = 0;  // stored bytes of the range
 };
@@ -112,7 +131,7 @@ class FoldWriter {
       for (const auto& [offset, frame] : file.frames) {
         if (frame.needed == 0) continue;
         FramePlace place{offset, frame.size};
-        if (frame.copied_whole()) {
+        if (frame.copied_whole(file.thorough)) {
           writer_.copy(source.read_packed(place));
         } else {
           pack_anew(source.read(place));
@@ -170,8 +189,13 @@ class NothingKnown final : public KnownChunks {
 
 }  // namespace
 
-bool FoldedFile::Frame::copied_whole() const {
-  return !twice && static_cast<double>(needed) >= FoldPlan::least_of_frame * static_cast<double>(content);
+bool FoldedFile::Frame::copied_whole(bool thorough) const {
+  const double least = thorough ? FoldPlan::least_when_pressed : FoldPlan::least_of_frame;
+  return !twice && static_cast<double>(needed) >= least * static_cast<double>(content);
+}
+
+std::uint64_t FoldPlan::frees_bytes() const {
+  return stored_bytes - std::min(stored_bytes, kept_bytes + copied_bytes);
 }
 
 std::uint64_t FoldedFile::copied_bytes() const {
@@ -180,7 +204,7 @@ std::uint64_t FoldedFile::copied_bytes() const {
     if (frame.needed == 0) continue;
     // Packed anew, it takes no more than its content and what frames it.
     constexpr std::uint32_t framing = 1024;
-    bytes += frame.copied_whole() ? frame.size : std::min(frame.size, frame.needed) + framing;
+    bytes += frame.copied_whole(thorough) ? frame.size : std::min(frame.size, frame.needed) + framing;
   }
   return bytes;
 }
@@ -201,7 +225,7 @@ std::uint64_t FoldPlan::needed_bytes() const {
 }
 
 FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, ReachableChunks& reachable,
-                   std::uint64_t allowed) {
+                   const FoldRoom& room) {
   FoldPlan plan;
   plan.first = first;
   plan.last = last;
@@ -227,9 +251,10 @@ FoldPlan plan_fold(const FoldContext& context, Sequence first, Sequence last, Re
                 });
     if (uses) reachable.add(point, [&] { context.step(0); });
   }
-  FoldPlanner planner(context, plan, reachable);
+  FoldPlanner planner(context, plan, reachable, room);
   planner.survey();
-  planner.fit(allowed);
+  planner.press();
+  planner.fit();
   return plan;
 }
 

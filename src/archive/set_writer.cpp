@@ -85,7 +85,7 @@ void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) 
   FrameContent& open = kind == FrameKind::content   ? content_
                        : kind == FrameKind::catalog ? catalog_
                                                     : record_;
-  std::size_t limit = kind == FrameKind::content ? frame_bytes : catalog_frame_bytes;
+  std::size_t limit = kind == FrameKind::content ? options_.frame_bytes : catalog_frame_bytes;
   if (!open.chunks.empty() && open.content.size() + content.size() > limit) submit(open);
   if (open.content.empty()) {
     if (kind == FrameKind::content) open.content = buffers_.take();

@@ -34,6 +34,7 @@ struct SetIdentity {
 struct SetWriterOptions {
   int level = 3;                          // zstd, 1 to 19
   std::uint64_t volume_bytes = 1u << 30;  // a volume is never larger, unless one frame is
+  std::size_t frame_bytes = 4u << 20;     // of content, unless one chunk is larger
   unsigned workers = 2;                   // compressing threads
   std::string scratch_folder = "/tmp";
   std::uint32_t volumes_before = 0;  // numbers that files taken over from other sets have

@@ -2,6 +2,7 @@
 
 #include "base/text.hpp"
 #include "engine/run_facts.hpp"
+#include "engine/upkeep.hpp"
 #include "plan/plan_words.hpp"
 
 namespace kestrum {
@@ -42,9 +43,7 @@ void SetStore::begin() {
 SetWriterOptions SetStore::writer_options() {
   const Job& job = session_.own_job();
   const DriveFacts& drive = session_.destination().facts;
-  SetWriterOptions options;
-  options.level = job.level;
-  options.volume_bytes = job.volume_bytes;
+  SetWriterOptions options = sizes_on(job, session_.store().space().total);
   options.workers = context_.workers;
   options.scratch_folder = context_.home.scratch_folder();
   if (drive.largest_file && options.volume_bytes > *drive.largest_file) {

@@ -33,6 +33,19 @@ FoldContext fold_context(ChainReader& chain, const RunContext& context) {
 
 }  // namespace
 
+SetWriterOptions sizes_on(const Job& job, std::uint64_t total) {
+  SetWriterOptions options;
+  options.level = job.level;
+  options.volume_bytes = job.volume_bytes;
+  const bool folds = job.renew.never() || !job.keep.thin.empty();
+  if (!folds || total == 0) return options;
+  constexpr std::uint64_t least = 256u << 10;
+  const std::uint64_t step = std::max(least, total / 64);
+  options.volume_bytes = std::min(options.volume_bytes, step);
+  options.frame_bytes = std::min<std::size_t>(options.frame_bytes, step);
+  return options;
+}
+
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room) {
   const Job& job = *session.job();
@@ -81,10 +94,11 @@ void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& ob
   std::erase_if(question.sets, [&](const KeptSet& set) { return unproved.contains(set.facts.set); });
 }
 
-FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last) {
+FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last,
+                      const FoldRoom& room) {
   ChainReader chain(session.store(), session.sets(), session.keys());
   ReachableChunks reachable;
-  return plan_fold(fold_context(chain, context), first, last, reachable);
+  return plan_fold(fold_context(chain, context), first, last, reachable, room);
 }
 
 Upkeep::Upkeep(WriteSession& session, History& history)
@@ -125,8 +139,8 @@ std::uint64_t Upkeep::frees_by_folding(const KeepPlan& plan) const {
   std::uint64_t frees = 0;
   for (const KeepStep& step : plan.steps) {
     if (!step.fold) continue;
-    FoldPlan fold = look_at_fold(session_, context_, step.first, step.last);
-    frees += fold.stored_bytes - std::min(fold.stored_bytes, fold.kept_bytes + fold.copied_bytes);
+    frees +=
+        look_at_fold(session_, context_, step.first, step.last, fold_room(plan.by_folding)).frees_bytes();
   }
   return frees;
 }
@@ -198,6 +212,7 @@ UpkeepResult Upkeep::let_go_given_up() {
 }
 
 void Upkeep::carry_out(const KeepPlan& plan, UpkeepResult& result) {
+  wanted_of_folds_ = plan.by_folding;
   for (const KeepStep& step : plan.steps) {
     context_.control.checkpoint();
     if (!step.fold) {
@@ -289,34 +304,50 @@ std::uint64_t Upkeep::fold(Sequence first, Sequence last, const std::function<vo
   }
 }
 
-// Within so many bytes if that can be, else within those that are allowed at all.
-FoldPlan Upkeep::plan_within(ChainReader& chain, const KeepStep& range, ReachableChunks& reachable,
-                             std::uint64_t within, std::uint64_t allowed) const {
+// What is free now, and what should be: a job that folds keeps some of the drive free by folding in good
+// time, so that there is always room for the next step.
+FoldRoom Upkeep::fold_room(std::uint64_t wanted) const {
+  const Job& job = session_.own_job();
+  const StoreSpace space = session_.store().space();
+  FoldRoom room;
+  room.allowed = space.free;
+  room.volume_bytes = sizes_on(job, space.total).volume_bytes;
+  const std::uint64_t job_bytes = stored_in(session_.sets());
+  const std::int64_t left = room_left(acting_rules(job.keep), job_bytes, space.total, space.free);
+  room.wanted = std::max(fold_ahead(job_bytes, left), wanted);
+  return room;
+}
+
+// Within the limits if that can be; else for a while beyond them, as far as it frees more than it takes:
+// there is no other way below them than over them.
+FoldPlan Upkeep::plan_batch(ChainReader& chain, Sequence first, Sequence last, ReachableChunks& reachable) {
+  const std::int64_t room_now = room();
+  FoldRoom within = fold_room(wanted_of_folds_);
+  const std::uint64_t allowed = within.allowed;
+  within.allowed = std::min(room_now > 0 ? static_cast<std::uint64_t>(room_now) : 0, allowed);
   FoldContext context = fold_context(chain, context_);
-  FoldPlan plan = plan_fold(context, range.first, range.last, reachable, within);
-  if (plan.needed_bytes() <= within || within >= allowed) return plan;
+  FoldPlan plan = plan_fold(context, first, last, reachable, within);
+  if (plan.needed_bytes() <= within.allowed || within.allowed >= allowed) return plan;
   reachable = ReachableChunks();
-  return plan_fold(context, range.first, range.last, reachable, allowed);
+  within.allowed = allowed;
+  plan = plan_fold(context, first, last, reachable, within);
+  if (plan.needed_bytes() <= allowed && plan.frees_bytes() > 0)
+    context_.observer.note("folding takes up to " + size_text(plan.needed_bytes()) +
+                           " for a while, more than [keep] leaves; afterwards less is used than before");
+  return plan;
 }
 
 FoldPlan Upkeep::fold_batch(Sequence first, Sequence last, const std::function<void(const FoldPlan&)>& told) {
   ChainReader chain = open_chain();
-  // Within the limits if that can be; else for a while beyond them, as far as it frees more than it takes:
-  // there is no other way below them than over them.
-  std::int64_t room_now = room();
-  std::uint64_t within = room_now > 0 ? static_cast<std::uint64_t>(room_now) : 0;
   const std::uint64_t allowed = session_.store().space().free;
-  within = std::min(within, allowed);
   std::uint64_t needed = 0;
   for (Sequence end = last;;) {
     ReachableChunks reachable;
-    FoldPlan plan = plan_within(chain, {true, first, end}, reachable, within, allowed);
+    FoldPlan plan = plan_batch(chain, first, end, reachable);
     needed = plan.needed_bytes();
-    bool worth_it = needed <= within || plan.stored_bytes > plan.kept_bytes + plan.copied_bytes;
+    const std::int64_t within = room();
+    bool worth_it = static_cast<std::int64_t>(needed) <= within || plan.frees_bytes() > 0;
     if (needed <= allowed && worth_it) {
-      if (needed > within)
-        context_.observer.note("folding takes up to " + size_text(needed) +
-                               " for a while, more than [keep] leaves; afterwards less is used than before");
       if (told) told(plan);
       carry_out_fold(chain, plan, reachable);
       return plan;
@@ -346,9 +377,7 @@ FoldedSet Upkeep::write_folded(ChainReader& chain, const FoldPlan& plan, const R
                           set_folder_name(plan.last, facts.started, facts.offset_seconds, oldest.facts().kind,
                                           oldest.facts().covers_from()));
   if (store.traits().reserves) store.reserve(folder.path() + "/" + reserve_name, seal_reserve_bytes);
-  SetWriterOptions options;
-  options.level = session_.own_job().level;
-  options.volume_bytes = session_.own_job().volume_bytes;
+  SetWriterOptions options = sizes_on(session_.own_job(), store.space().total);
   if (std::optional<std::uint64_t> largest = session_.destination().facts.largest_file)
     options.volume_bytes = std::min(options.volume_bytes, *largest);
   options.workers = context_.workers;

@@ -12,12 +12,17 @@ namespace kestrum {
 KeepQuestion keep_question(const LookSession& session, History& history, const RunContext& context,
                            std::uint64_t make_room = 0);
 
+// How large volumes and frames become on a drive of so many bytes: of a job that folds, small enough that one
+// after the other can be written again where little room is left.
+SetWriterOptions sizes_on(const Job& job, std::uint64_t total);
+
 // Leaves out of the question the sets that the keys at hand do not prove to be the job's own: chains that
 // they do not open are left alone and do not count. Opens every seal, so the key is asked for.
 void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer);
 
 // What folding a range would take, as the first of its batches.
-FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last);
+FoldPlan look_at_fold(const LookSession& session, const RunContext& context, Sequence first, Sequence last,
+                      const FoldRoom& room = {});
 
 struct UpkeepResult {
   std::vector<KeepPlan> rounds;   // each was carried out before the next was made; the last may be empty
@@ -75,8 +80,8 @@ class Upkeep {
   ChainReader open_chain() { return ChainReader(session_.store(), session_.sets(), session_.keys()); }
   void remove(Sequence sequence);
   bool remove_and_wait(Sequence sequence, UpkeepResult& result);
-  FoldPlan plan_within(ChainReader& chain, const KeepStep& range, ReachableChunks& reachable,
-                       std::uint64_t within, std::uint64_t allowed) const;
+  FoldRoom fold_room(std::uint64_t wanted) const;
+  FoldPlan plan_batch(ChainReader& chain, Sequence first, Sequence last, ReachableChunks& reachable);
   // False when the room of what was removed does not come.
   bool came_free(std::uint64_t free_before, std::uint64_t bytes);
   // Reads the sets of a range that could not be folded, so that it is known what of them is damaged.
@@ -95,8 +100,9 @@ class Upkeep {
   const RunContext& context_;
   bool may_fold_ = true;
   bool by_hand_ = false, spare_promises_ = false;
-  bool late_ = false;           // what was removed did not come free
-  unsigned fold_yield_ = 1000;  // see KeepQuestion
+  bool late_ = false;                  // what was removed did not come free
+  std::uint64_t wanted_of_folds_ = 0;  // bytes that those of the plan should free together
+  unsigned fold_yield_ = 1000;         // see KeepQuestion
 };
 
 // "removed points 1 to 4, folded 5 to 7 into 8; freed 1.2 GiB"

@@ -7,7 +7,7 @@ namespace kestrum {
 namespace {
 
 // As in archive/fold and archive/set_writer.
-constexpr double least_of_frame = 0.5, least_of_volume = 0.75;
+constexpr double least_of_frame = 0.5, least_of_volume = 0.75, least_when_pressed = 0.85;
 constexpr double frame_bytes = 4 << 20;
 constexpr double large_volume = 64 << 20, seals = 512 << 10;
 constexpr std::size_t most_parts = 12;
@@ -159,7 +159,27 @@ void StoredContent::write_again(const std::vector<bool>& kept, double item) {
   volumes_ = std::move(out);
 }
 
-bool StoredContent::fold(const std::vector<const StoredContent*>& sets, double needed, const FoldRoom& room,
+// Where less comes free than is wanted, what is needed of more volumes is written again, as far as there is
+// room: on the drive they are many, of which any part can be taken.
+void StoredContent::press(double before, const FoldSpace& space, double item, double& takes) {
+  double anew = 0;
+  for (StoredVolume& volume : volumes_) {
+    const double stored = volume.stored(), needed = volume.needed(), waste = stored - needed;
+    const double lacks = space.wanted - (before - this->stored() - anew), room = space.free - takes;
+    if (lacks <= 0 || room <= 0 || needed <= 0 || needed >= stored * least_when_pressed) continue;
+    const double part = std::min({1.0, lacks / waste, room / needed});
+    anew += part * needed;
+    takes += part * needed;
+    for (StoredPart& one : volume.parts) {
+      one.written *= 1 - part;
+      one.stored *= 1 - part;
+      one.needed *= 1 - part;
+    }
+  }
+  if (anew > 0) volumes_.push_back({{{anew, 1, anew, anew, items_in_a_frame(anew, item)}}});
+}
+
+bool StoredContent::fold(const std::vector<const StoredContent*>& sets, double needed, const FoldSpace& room,
                          double item, double& takes) {
   double all = 0, before = 0;
   for (const StoredContent* set : sets) {
@@ -178,6 +198,7 @@ bool StoredContent::fold(const std::vector<const StoredContent*>& sets, double n
   if (out.writes(kept) > room.within && room.within < room.free) kept = out.kept_within(before, room.free);
   takes = out.writes(kept);
   out.write_again(kept, item);
+  out.press(before, room, item, takes);
   if (takes > room.free || (takes > room.within && out.stored() >= before)) return false;
   *this = std::move(out);
   return true;

@@ -25,8 +25,9 @@ struct StoredVolume {
 
 // Bytes that a fold may write for a while: within the limits of the job, or else, as far as it frees more
 // than it takes, of the drive.
-struct FoldRoom {
+struct FoldSpace {
   double within = 0, free = 0;
+  double wanted = 0;  // that should come free
 };
 
 class StoredContent {
@@ -42,7 +43,7 @@ class StoredContent {
 
   // One of several, the newest last; together they need `needed` bytes, what the newest holds among them.
   // `takes`: bytes that are written for it. False when there is no room for that; then nothing is folded.
-  bool fold(const std::vector<const StoredContent*>& sets, double needed, const FoldRoom& room, double item,
+  bool fold(const std::vector<const StoredContent*>& sets, double needed, const FoldSpace& room, double item,
             double& takes);
 
  private:
@@ -50,6 +51,7 @@ class StoredContent {
   std::vector<bool> kept_within(double before, double room) const;
   double writes(const std::vector<bool>& kept) const;
   void write_again(const std::vector<bool>& kept, double item);
+  void press(double before, const FoldSpace& space, double item, double& takes);
   std::vector<StoredVolume> volumes_;
 };
 

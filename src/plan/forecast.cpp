@@ -269,10 +269,12 @@ class Future {
     std::uint64_t before = 0, takes = 0;  // bytes
     bool possible = false;                // there is room for it
   };
-  FoldRoom fold_room() const {
+  FoldSpace fold_room() const {
     std::int64_t within = room_left(out_.rules, job_bytes_, question_.total, free(), reserve());
     double left = static_cast<double>(free());
-    return {std::clamp(static_cast<double>(within), 0.0, left), left};
+    return {std::clamp(static_cast<double>(within), 0.0, left), left,
+            static_cast<double>(
+                fold_ahead(job_bytes_, room_left(out_.rules, job_bytes_, question_.total, free())))};
   }
   Fold fold(const KeepStep& step) const {
     Fold out;

@@ -249,6 +249,11 @@ std::uint64_t fold_reserve(const KeepRules& rules, bool endless, std::uint64_t j
   return endless || !rules.thin.empty() ? least + job_bytes / 256 : 0;
 }
 
+std::uint64_t fold_ahead(std::uint64_t job_bytes, std::int64_t left) {
+  const auto aim = static_cast<std::int64_t>(job_bytes / 6);
+  return left >= aim ? 0 : static_cast<std::uint64_t>(aim - left);
+}
+
 KeepQuestion only_given_up(KeepQuestion question) {
   question.rules = {};
   question.rules.points = std::numeric_limits<unsigned>::max();

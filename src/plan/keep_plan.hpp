@@ -161,6 +161,10 @@ KeepPlan measured(KeepPlan plan, KeepQuestion& asked,
 // never folds.
 std::uint64_t fold_reserve(const KeepRules& rules, bool endless, std::uint64_t job_bytes);
 
+// Bytes that a fold should free beside what it is made for, where `left` bytes of room are left within the
+// limits.
+std::uint64_t fold_ahead(std::uint64_t job_bytes, std::int64_t left);
+
 // The same question with every point wanted that a person has not given up, and no limits.
 KeepQuestion only_given_up(KeepQuestion question);
 

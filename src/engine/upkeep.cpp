@@ -194,6 +194,8 @@ UpkeepResult Upkeep::prune(std::uint64_t make_room, bool by_hand) {
     result.points_left = now.points_left;
     // Each round takes a point away, so that there is an end.
     if (now.empty() || result.rounds.size() > most_rounds) break;
+    if (std::string much = unusual_share_text(now); !much.empty() && result.rounds.size() == 1)
+      context_.observer.note(much);
     carry_out(now, result);
   }
   result.freed_bytes = *before > result.job_bytes ? *before - result.job_bytes : 0;

@@ -202,6 +202,13 @@ std::string broken_text(const KeepRules& rules, const BrokenPromise& broken) {
          " that it wants " + (broken.points == 1 ? "goes" : "go") + " to make room";
 }
 
+std::string unusual_share_text(const KeepPlan& plan) {
+  const std::size_t goes = plan.fates.size() - plan.points_left;
+  if (goes < 2 || goes * 10 <= plan.fates.size()) return {};
+  return "this takes " + std::to_string(goes) + " of " + count_text(plan.fates.size(), "point") + ", " +
+         count_text(plan.points_left, "point") + " will be left";
+}
+
 std::string absence_text(const Absence& absence) {
   return "no point was made from " + local_text(absence.from) + " to " + local_text(absence.until) +
          ", longer than this job ever waits: rules of time do not count " +

@@ -28,6 +28,9 @@ std::string broken_rule_text(const Promise& promise, const KeepRules& rules);
 // "[keep] age = 30 days is not kept: 2 points that it wants go to make room"
 std::string broken_text(const KeepRules& rules, const BrokenPromise& broken);
 
+// That a plan takes more than a tenth of the points, before it is carried out; empty otherwise.
+std::string unusual_share_text(const KeepPlan& plan);
+
 std::string absence_text(const Absence& absence);
 std::string misdated_text(Sequence point);
 std::string clock_behind_text(Instant now);

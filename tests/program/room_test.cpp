@@ -176,5 +176,34 @@ TEST_F(Room, AClockThatRanAheadDeletesNothing) {
   EXPECT_GE(points(), 14u + 5u);
 }
 
+// The guide's recipe: any day of the last two weeks, on twice the data, whatever changes up to two thirds of
+// it.
+class RoomForDays : public Room, public testing::WithParamInterface<unsigned> {};
+
+TEST_P(RoomForDays, TwoWeeksOnTwiceTheData) {
+  constexpr unsigned all = 48, size = 500000;  // 23 MiB
+  drive_of("48m");
+  fs::remove_all(desk_.source());
+  fs::create_directories(desk_.source());
+  unsigned seed = 0;
+  auto change = [&](unsigned file) {
+    write_file(desk_.source() + "/sound-" + std::to_string(file), noise(++seed, size));
+  };
+  for (unsigned i = 0; i < all; ++i) change(i);
+  define({"--how-renew", "never", "--keep-thin", "every point for 14 days", "--check-after-run", "nothing"});
+  std::mt19937 random(5);
+  double due = 0;
+  for (unsigned number = 0; number < 70; ++number) {
+    for (due += number == 0 ? 0 : all * GetParam() / 1400.0; due >= 1; due -= 1)
+      change(static_cast<unsigned>(random() % all));
+    on_day(number);
+    Ran ran = desk_({"run", "wardens", "--quiet"});
+    EXPECT_EQ(ran.exit, 0) << "day " << number << ": " << ran.err << ran.out;
+    EXPECT_GE(points(), std::min(number + 1, 15u)) << "day " << number;
+  }
+  EXPECT_EQ(desk_({"verify", "wardens", "--depth", "all"}).exit, 0);
+}
+INSTANTIATE_TEST_SUITE_P(PercentInTwoWeeks, RoomForDays, testing::Values(22u, 44u, 66u));
+
 }  // namespace
 }  // namespace kestrum::test

@@ -178,23 +178,27 @@ TEST_F(Room, AClockThatRanAheadDeletesNothing) {
 
 // The guide's recipe: any day of the last two weeks, on twice the data, whatever changes up to two thirds of
 // it.
-class RoomForDays : public Room, public testing::WithParamInterface<unsigned> {};
+struct Habit {
+  unsigned percent;  // of the data, in two weeks
+  unsigned files, size;
+};
+class RoomForDays : public Room, public testing::WithParamInterface<Habit> {};
 
 TEST_P(RoomForDays, TwoWeeksOnTwiceTheData) {
-  constexpr unsigned all = 48, size = 500000;  // 23 MiB
+  const auto [percent, all, size] = GetParam();
   drive_of("48m");
   fs::remove_all(desk_.source());
   fs::create_directories(desk_.source());
   unsigned seed = 0;
-  auto change = [&](unsigned file) {
-    write_file(desk_.source() + "/sound-" + std::to_string(file), noise(++seed, size));
+  auto change = [&, bytes = size](unsigned file) {
+    write_file(desk_.source() + "/sound-" + std::to_string(file), noise(++seed, bytes));
   };
   for (unsigned i = 0; i < all; ++i) change(i);
   define({"--how-renew", "never", "--keep-thin", "every point for 14 days", "--check-after-run", "nothing"});
   std::mt19937 random(5);
   double due = 0;
   for (unsigned number = 0; number < 70; ++number) {
-    for (due += number == 0 ? 0 : all * GetParam() / 1400.0; due >= 1; due -= 1)
+    for (due += number == 0 ? 0 : all * percent / 1400.0; due >= 1; due -= 1)
       change(static_cast<unsigned>(random() % all));
     on_day(number);
     Ran ran = desk_({"run", "wardens", "--quiet"});
@@ -203,7 +207,10 @@ TEST_P(RoomForDays, TwoWeeksOnTwiceTheData) {
   }
   EXPECT_EQ(desk_({"verify", "wardens", "--depth", "all"}).exit, 0);
 }
-INSTANTIATE_TEST_SUITE_P(PercentInTwoWeeks, RoomForDays, testing::Values(22u, 44u, 66u));
+// Large files, and many small ones that share frames.
+INSTANTIATE_TEST_SUITE_P(Habits, RoomForDays,
+                         testing::Values(Habit{22, 48, 500000}, Habit{44, 48, 500000}, Habit{66, 48, 500000},
+                                         Habit{44, 600, 40000}, Habit{66, 600, 40000}));
 
 }  // namespace
 }  // namespace kestrum::test

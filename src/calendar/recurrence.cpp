@@ -1,7 +1,9 @@
 #include "calendar/recurrence.hpp"
 
+#include <cctz/civil_time.h>
 #include <libical/ical.h>
 
+#include <algorithm>
 #include <memory>
 
 #include "base/text.hpp"
@@ -31,6 +33,14 @@ bool has_part(const std::string& rule, std::string_view part) {
   return (";" + rule).find(";" + std::string(part) + "=") != std::string::npos;
 }
 
+// The last moment of an hourly rule up to then. libical itself counts its steps from where it is set to.
+icaltimetype whole_steps_on(const Phrase& phrase, int hours, const LocalMinute& until) {
+  const cctz::civil_hour first(phrase.day.year, phrase.day.month, phrase.day.day, phrase.hour);
+  const cctz::civil_hour last(until.year, until.month, until.day, until.hour);
+  const cctz::civil_hour at = last - (last - first) % std::max(hours, 1);
+  return floating({static_cast<int>(at.year()), at.month(), at.day()}, at.hour(), phrase.minute);
+}
+
 }  // namespace
 
 std::string recurrence_trouble(const Phrase& phrase) {
@@ -54,13 +64,16 @@ std::string recurrence_trouble(const Phrase& phrase) {
 
 std::optional<Instant> next_by_rule(const Phrase& phrase, Instant after) {
   icalrecurrencetype rule = icalrecurrencetype_from_string(phrase.rule.c_str());
-  icaltimetype start = floating(phrase.day, phrase.hour, phrase.minute);
-  Iterator iterator(icalrecur_iterator_new(rule, start), icalrecur_iterator_free);
-  if (!iterator) return std::nullopt;
   LocalMinute near = to_local({after.seconds - 3 * 86400, 0});
   CivilDay jump{near.year, near.month, near.day};
   // With a COUNT it must be counted from the start.
-  if (rule.count == 0 && jump > phrase.day)
+  const bool jumps = rule.count == 0 && jump > phrase.day;
+  const bool hourly = rule.freq == ICAL_HOURLY_RECURRENCE;
+  icaltimetype start = floating(phrase.day, phrase.hour, phrase.minute);
+  if (jumps && hourly) start = whole_steps_on(phrase, rule.interval, near);
+  Iterator iterator(icalrecur_iterator_new(rule, start), icalrecur_iterator_free);
+  if (!iterator) return std::nullopt;
+  if (jumps && !hourly)
     icalrecur_iterator_set_start(iterator.get(), floating(jump, phrase.hour, phrase.minute));
   constexpr int most = 1000000;
   for (int i = 0; i < most; ++i) {

@@ -9,6 +9,7 @@
 #include <sstream>
 
 #include "base/error.hpp"
+#include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "support/program.hpp"
 
@@ -317,6 +318,41 @@ TEST(Phrases, AgreeWithAnIndependentImplementation) {
       EXPECT_GE(checked, 20U) << name << ": " << pair.phrase;
     }
   }
+}
+
+// However far ahead one asks, steps are counted from the rule's own start.
+TEST(Phrases, AnHourlyRuleCountsFromItsStart) {
+  ASSERT_TRUE(set_local_zone("UTC"));
+  Phrase phrase = parse_phrase("rrule FREQ=HOURLY;INTERVAL=5 from 2027-03-09 09:30");
+  const Instant start = *next_time(phrase, {1800000000, 0});
+  EXPECT_EQ(local_text(start), "2027-03-09 09:30");
+  for (std::int64_t ahead : {0, 1, 7, 24, 100, 500, 5001, 20003}) {
+    std::optional<Instant> when = next_time(phrase, {start.seconds + ahead * 3600, 0});
+    ASSERT_TRUE(when);
+    EXPECT_EQ((when->seconds - start.seconds) % (5 * 3600), 0) << ahead;
+    EXPECT_LE(when->seconds - start.seconds - ahead * 3600, 5 * 3600) << ahead;
+  }
+  set_local_zone("localtime");
+}
+
+TEST(Phrases, WhatIsHardlyMeantIsSaid) {
+  ASSERT_TRUE(set_local_zone("UTC"));
+  const Instant now{1804248000, 0};  // 2027-03-05
+  auto notes = [&](std::vector<std::string> texts) {
+    std::vector<Phrase> phrases;
+    for (const std::string& text : texts) phrases.push_back(parse_phrase(text));
+    return join(phrase_notes(phrases, now), "; ");
+  };
+  EXPECT_EQ(notes({"daily at 20:30", "first sunday at 03:00 full", "by hand", "on change"}), "");
+  EXPECT_NE(notes({"once at 2026-03-14 09:30"}).find("is past: it starts no run"), std::string::npos);
+  std::string same = notes({"daily at 20:30", "first sunday at 20:30 full", "hourly at minute 30"});
+  EXPECT_NE(same.find("\"daily at 20:30\" and \"first sunday at 20:30 full\" come at the same minute, first "
+                      "on 2027-03-07 20:30"),
+            std::string::npos)
+      << same;
+  EXPECT_NE(same.find("\"hourly at minute 30\""), std::string::npos) << same;
+  EXPECT_EQ(std::count(same.begin(), same.end(), ';'), 2) << "each pair once: " << same;
+  set_local_zone("localtime");
 }
 
 }  // namespace

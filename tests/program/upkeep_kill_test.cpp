@@ -47,7 +47,8 @@ void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std
     }
     std::vector<std::string> words = command;
     if (command[0] == "fold")
-      words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first)});
+      words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first),
+                                 "--beyond-rules", "--yes"});
     auto begin = std::chrono::steady_clock::now();
     pid_t pid = desk.program.start(words);
     usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));

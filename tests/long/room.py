@@ -19,7 +19,7 @@ START = 1798835400  # 2027-01-01 20:30 UTC
 WAYS = [
     ("two weeks, every day", 48, ["--how-renew", "never", "--keep-thin", "every point for 14 days"], 15),
     ("three days, endless", 40, ["--how-renew", "never", "--keep-thin", "every point for 3 days"], 4),
-    ("thinned, endless", 96, ["--how-renew", "never", "--keep-thin", "every point for 7 days", "--keep-thin", "one a week for 2 months"], 16),
+    ("thinned, endless", 96, ["--how-renew", "never", "--keep-thin", "every point for 7 days", "--keep-thin", "one a week for 2 months"], 15),
     ("ten fulls", 290, ["--how-kind", "full", "--keep-points", "10 points"], 10),
     ("differentials, 30 days", 380, ["--how-kind", "differential", "--how-renew", "every 14 sets", "--keep-age", "30 days"], 31),
     ("increments, 30 days", 160, ["--how-renew", "every 30 sets", "--keep-age", "30 days"], 31),

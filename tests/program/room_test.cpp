@@ -182,6 +182,9 @@ struct Habit {
   unsigned percent;  // of the data, in two weeks
   unsigned files, size;
 };
+void PrintTo(const Habit& habit, std::ostream* out) {
+  *out << habit.percent << " percent of " << habit.files << " files";
+}
 class RoomForDays : public Room, public testing::WithParamInterface<Habit> {};
 
 TEST_P(RoomForDays, TwoWeeksOnTwiceTheData) {

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <set>
 
+#include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "calendar/phrase.hpp"
 #include "calendar/recurrence.hpp"
@@ -127,6 +128,11 @@ std::vector<std::string> phrase_notes(const std::vector<Phrase>& phrases, Instan
     bool has_times = phrases[i].type != Type::by_hand && phrases[i].type != Type::on_change;
     if (has_times && !next_time(phrases[i], now))
       notes.push_back("[when] runs " + quoted(i) + " is past: it starts no run");
+    const unsigned rest = phrases[i].type == Type::every_minutes ? 24 * 60 % phrases[i].every : 0;
+    if (rest != 0)
+      notes.push_back("[when] runs " + quoted(i) +
+                      " is counted from each midnight: the last step of a day is " +
+                      count_text(rest, "minute"));
   }
   std::set<std::pair<std::size_t, std::size_t>> told;
   const std::vector<Occurrence> coming =

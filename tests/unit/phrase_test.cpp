@@ -345,6 +345,9 @@ TEST(Phrases, WhatIsHardlyMeantIsSaid) {
   };
   EXPECT_EQ(notes({"daily at 20:30", "first sunday at 03:00 full", "by hand", "on change"}), "");
   EXPECT_NE(notes({"once at 2026-03-14 09:30"}).find("is past: it starts no run"), std::string::npos);
+  EXPECT_EQ(notes({"every 12 hours"}), "") << "it divides a day";
+  EXPECT_NE(notes({"every 5 hours"}).find("the last step of a day is 240 minutes"), std::string::npos)
+      << notes({"every 5 hours"});
   std::string same = notes({"daily at 20:30", "first sunday at 20:30 full", "hourly at minute 30"});
   EXPECT_NE(same.find("\"daily at 20:30\" and \"first sunday at 20:30 full\" come at the same minute, first "
                       "on 2027-03-07 20:30"),

@@ -101,15 +101,15 @@ def live_on(home, source, drive, kind, name, options, promised, rate):
 def draw():
     script = ["set terminal pngcairo size 1280,1000 font 'sans,9'", "set output '%s'" % PICTURE,
               "set multiplot layout 3,2 title 'Points by day (lines), and what is promised (dashed); ext4'", "set key bottom right",
-              "set xlabel 'day'", "set yrange [0:*]", "set grid"]
+              "set xlabel 'day'", "set yrange [0:*]", "set offsets 0, 0, graph 0.1, 0", "set grid"]
     blocks = []
     for number, way in enumerate(WAYS):
         plots = []
-        for rate in RATES:
+        for width, rate in zip((6, 4, 2), RATES):  # they mostly lie upon each other
             points, promised = results[("ext4", way[0], rate)]
             name = "$w%d_%d" % (number, rate)
             blocks.append("%s << EOD\n%s\nEOD" % (name, "\n".join("%d %d" % pair for pair in enumerate(points))))
-            plots.append("%s with lines lw 2 title '%d %%'" % (name, rate))
+            plots.append("%s with lines lw %d title '%d %%'" % (name, width, rate))
         plots.append("%d dashtype 2 lc 'black' title 'promised'" % way[3])
         script.append("set title '%s, on %d MiB'" % (way[0], way[1]))
         script.append("plot " + ", ".join(plots))

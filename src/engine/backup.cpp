@@ -65,7 +65,7 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   job.same_disk = job.same_disk || context.same_disk;
   DestinationChoice choice = choose(job, context);
   std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
-  for (const std::string& note : choice.notes) context.observer.note(note);
+  for (const std::string& note : choice.passed_over) context.observer.note(note);
   std::vector<RunOutcome> outcomes;
   const std::vector<Attempt> attempts = attempts_of(choice);
   for (const Attempt& attempt : attempts) {

@@ -135,16 +135,16 @@ struct Connected {
 bool looks_unmounted(const Destination& found, const Job& job, DriveMeant meant) {
   if (found.drive || job.same_disk || meant.new_drive) return false;
   struct stat status {};
-  std::string real = found.root;
-  if (stat(real.c_str(), &status) != 0) return false;
+  const std::string& root = found.root;
+  if (stat(root.c_str(), &status) != 0) return false;
   const Mount* holds = nullptr;
   const std::vector<Mount> mounts = read_mount_table();
   for (const Mount& mount : mounts) {
     if (mount.device == status.st_dev &&
-        (real + "/").starts_with(mount.mount == "/" ? "/" : mount.mount + "/"))
+        (root + "/").starts_with(mount.mount == "/" ? "/" : mount.mount + "/"))
       holds = &mount;
   }
-  if (holds == nullptr || holds->mount == real) return false;
+  if (holds == nullptr || holds->mount == root) return false;
   return holds->mount == "/" || holds->type == "tmpfs";
 }
 
@@ -178,10 +178,11 @@ void pass_over_unmounted(std::vector<Connected>& there, DestinationChoice& choic
   if (all) return;
   std::erase_if(there, [&](const Connected& one) {
     if (one.no_drive_yet)
-      choice.notes.push_back(
+      choice.passed_over.push_back(
           printable(one.named) +
-          " is a folder of this machine in which nothing was ever written, as if its drive "
-          "were not mounted: it is passed over");
+          " is a folder of this machine to which the job has never written, as if its drive were not "
+          "mounted: it "
+          "is passed over; if that folder is meant, run the job once with --new-drive");
     return one.no_drive_yet;
   });
 }

@@ -24,11 +24,12 @@ Destination find_destination(const Job& job, const std::string& named, const std
 
 // Which of its destinations a run of the job writes to.
 struct DestinationChoice {
-  std::vector<std::string> use;      // in order; never empty
-  bool each = false;                 // a set on each; else the next one only when one is full
-  bool one_after_the_other = false;  // drives are filled in a row
-  std::optional<Error> trouble;      // of several, none can be used
-  std::vector<std::string> notes;    // of those that cannot be used, why
+  std::vector<std::string> use;          // in order; never empty
+  bool each = false;                     // a set on each; else the next one only when one is full
+  bool one_after_the_other = false;      // drives are filled in a row
+  std::optional<Error> trouble;          // of several, none can be used
+  std::vector<std::string> notes;        // of those that cannot be used, why
+  std::vector<std::string> passed_over;  // why, of those that could be and should hardly be
 };
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
                                       const std::string& machine,

@@ -91,6 +91,9 @@ TEST_F(Destinations, TheMountPointOfADriveNeverUsedIsNoChoice) {
       Ran ran = desk_({"run", std::string("turns-") + use[0], "--quiet"});
       EXPECT_EQ(ran.exit, 0) << use << ": " << ran.err << ran.out;
     }
+    EXPECT_TRUE(
+        holds(desk_({"run", std::string("turns-") + use[0]}).err, "run the job once with --new-drive"))
+        << use;
     EXPECT_TRUE(std::filesystem::is_empty(second())) << use;
   }
   // It is a drive now.

@@ -186,6 +186,17 @@ TEST_F(PointStanding, ItAsksBefore) {
   EXPECT_EQ(there(), "1 3");
 }
 
+TEST_F(PointStanding, AnUnusualShareIsSaidBefore) {
+  points(6, {"--keep-points", "100 points", "--how-kind", "full"});
+  write_file(desk_.source() + "/list-7", "day 7");
+  EXPECT_FALSE(holds(desk_({"run", "wardens"}).err, "this takes"));
+  ASSERT_EQ(desk_({"job", "edit", "wardens", "--keep-points", "2 points"}).exit, 0);
+  Ran ran = desk_({"run", "wardens"});
+  EXPECT_EQ(ran.exit, 0) << ran.err;
+  EXPECT_TRUE(holds(ran.err, "this takes 6 of 8 points, 2 points will be left")) << ran.err;
+  EXPECT_LT(ran.err.find("this takes"), ran.err.find("removed set")) << "before";
+}
+
 TEST_F(PointStanding, NonsenseIsRefused) {
   points(1);
   EXPECT_EQ(desk_({"keep", "wardens", "7", "--because", "x"}).exit, 2);

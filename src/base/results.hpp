@@ -1,9 +1,12 @@
 // How things turned out, as values. Their words are here once; nothing is decided by a word.
 #pragma once
 
+#include <cstdint>
 #include <optional>
 #include <string>
 #include <string_view>
+
+#include "base/clock.hpp"
 
 namespace kestrum {
 
@@ -28,5 +31,12 @@ std::optional<ReadBack> parse_read_back(std::string_view text);
 enum class Depth { quick, all };
 std::string_view depth_text(Depth depth);
 std::optional<Depth> parse_depth(std::string_view text);
+
+// A rule of [keep] that a run did not keep, to make room.
+struct BrokenRule {
+  std::string rule;                    // as the job file says it: "age = 30 days"
+  std::uint64_t points = 0;            // that it wanted and that went
+  std::optional<Instant> oldest_left;  // point of the drive
+};
 
 }  // namespace kestrum

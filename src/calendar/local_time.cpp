@@ -104,6 +104,10 @@ std::string weekday_text(Instant when) {
   return formatted("%a", when);
 }
 
+std::string day_text(Instant when) {
+  return local_text(when).substr(0, 10);
+}
+
 std::string local_text_seconds(Instant when) {
   return formatted("%Y-%m-%d %H:%M:%S", when);
 }

@@ -25,6 +25,8 @@ bool set_local_zone(const std::string& name);
 std::int32_t local_offset_seconds(Instant when);
 // "2027-03-14 09:30"; with_zone adds " CET".
 std::string local_text(Instant when, bool with_zone = false);
+// "2027-03-14"
+std::string day_text(Instant when);
 // "2027-03-14 09:30:12"
 std::string local_text_seconds(Instant when);
 // "Mon"
@@ -38,8 +40,8 @@ Instant from_local_earliest(const LocalMinute& local);
 // The last nanosecond of that local day.
 Instant end_of_day(int year, int month, int day);
 
-// The same time of day so many days and months earlier, on the last day of the month where there is no such
-// day.
+// The same time of day so many days and months earlier (later where they are negative), on the last day of
+// the month where there is no such day.
 Instant calendar_steps_before(Instant now, int days, int months);
 
 // A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days

@@ -42,22 +42,36 @@ Span expect_span(std::string_view text) {
                      : "write a number and minutes, hours, days, weeks, months or years, like \"2 days\"");
 }
 
-Instant before(Instant now, const Span& span) {
+namespace {
+
+// `way`: 1 is back, -1 forth.
+Instant steps(Instant now, const Span& span, int way) {
+  const int count = static_cast<int>(span.count) * way;
   switch (span.unit) {
     case Span::Unit::minute:
-      return {now.seconds - std::int64_t{span.count} * 60, now.nanoseconds};
+      return {now.seconds - std::int64_t{count} * 60, now.nanoseconds};
     case Span::Unit::hour:
-      return {now.seconds - std::int64_t{span.count} * 3600, now.nanoseconds};
+      return {now.seconds - std::int64_t{count} * 3600, now.nanoseconds};
     case Span::Unit::day:
-      return calendar_steps_before(now, static_cast<int>(span.count), 0);
+      return calendar_steps_before(now, count, 0);
     case Span::Unit::week:
-      return calendar_steps_before(now, static_cast<int>(span.count) * 7, 0);
+      return calendar_steps_before(now, count * 7, 0);
     case Span::Unit::month:
-      return calendar_steps_before(now, 0, static_cast<int>(span.count));
+      return calendar_steps_before(now, 0, count);
     case Span::Unit::year:
-      return calendar_steps_before(now, 0, static_cast<int>(span.count) * 12);
+      return calendar_steps_before(now, 0, count * 12);
   }
   return now;
+}
+
+}  // namespace
+
+Instant before(Instant now, const Span& span) {
+  return steps(now, span, 1);
+}
+
+Instant after(Instant then, const Span& span) {
+  return steps(then, span, -1);
 }
 
 }  // namespace kestrum

@@ -27,5 +27,7 @@ Span expect_span(std::string_view text);
 
 // The moment that long before `now`; of months and years the same day of the month, or its last one.
 Instant before(Instant now, const Span& span);
+// The moment that long after it, in the same way.
+Instant after(Instant then, const Span& span);
 
 }  // namespace kestrum

@@ -29,10 +29,6 @@ unsigned days_of(const Arguments& arguments) {
   return days;
 }
 
-std::string day_text(Instant ends) {
-  return local_text(ends).substr(0, 10);
-}
-
 // Every day of two weeks, of longer times about twenty of them.
 void print_days(const Forecast& forecast) {
   using enum Table::Align;
@@ -63,7 +59,7 @@ void print_days(const Forecast& forecast) {
 }
 
 std::string full_text(const Forecast& forecast) {
-  return forecast.full_on ? local_text(*forecast.full_on).substr(0, 10) : std::string("never");
+  return forecast.full_on ? day_text(*forecast.full_on) : std::string("never");
 }
 
 void print_ways(const JobForecast& forecast) {
@@ -104,7 +100,7 @@ void print_forecast(const JobForecast& forecast) {
     out("On {} the drive is full for this job: the next set does not fit, whatever the keep rules let go.\n",
         local_text(*own->forecast.full_on));
   for (const Promise& broken : own->forecast.broken)
-    out("{}.\n", broken_rule_text(broken, own->forecast.rules));
+    out("{}.\n", broken_rule_text(rule_text(broken, own->forecast.rules)));
   print_ways(forecast);
 }
 

@@ -13,6 +13,7 @@
 #include "cli/job_words.hpp"
 #include "cli/print.hpp"
 #include "cli/verbs.hpp"
+#include "engine/session.hpp"
 #include "job/job_edit.hpp"
 #include "tell/documents.hpp"
 
@@ -131,6 +132,7 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
     if (meaning.empty()) out("  It says the same as before: nothing will be different.\n");
   }
   print_warnings(after, view);
+  for (const std::string& line : refused_passphrases(home, after, open_local_store)) err("note: {}\n", line);
   return exit_done;
 }
 

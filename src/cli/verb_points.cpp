@@ -90,8 +90,8 @@ std::string points_table(const PointsResult& result) {
     table.row({std::to_string(info.sequence), local_text(facts.started), kind, grouped(facts.totals.files),
                size_text(facts.totals.bytes), size_text(facts.totals.stored_bytes),
                bar(facts.totals.stored_bytes, largest, 12), needs_text(info),
-               std::string(health_text(info.health)) + (facts.standing.kept() ? ", kept" : "") +
-                   (facts.standing.given_up() ? ", given up" : "") +
+               std::string(health_text(info.health)) + (info.closed ? ", earlier passphrase" : "") +
+                   (facts.standing.kept() ? ", kept" : "") + (facts.standing.given_up() ? ", given up" : "") +
                    (facts.problems > 0 ? ", " + count_text(facts.problems, "problem") : "")});
   }
   return table.text();
@@ -105,6 +105,22 @@ std::string said_text(const std::vector<PointInfo>& points) {
       out += "Point " + std::to_string(info.sequence) + ": " + standing_text(info.facts.standing) + "\n";
   }
   return out;
+}
+
+// The sets that the job's passphrase does not open.
+std::string closed_text(const std::vector<PointInfo>& points) {
+  std::vector<Sequence> closed;
+  std::uint64_t bytes = 0;
+  for (const PointInfo& info : points) {
+    if (!info.closed) continue;
+    closed.push_back(info.sequence);
+    bytes += info.facts.totals.stored_bytes;
+  }
+  if (closed.empty()) return {};
+  const bool one = closed.size() == 1;
+  return (one ? "Point " : "Points ") + sequences_text(closed) + " (" + size_text(bytes) + ")" +
+         (one ? " opens" : " open") + " with the passphrase of before only (--passphrase file:PATH) and " +
+         (one ? "goes" : "go") + " as the keep rules say.\n";
 }
 
 // What goes after the next run, in one line for each reason.
@@ -159,7 +175,8 @@ std::string points_page(const PointsResult& result, bool several) {
   if (several) out += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
   if (!result.points.empty() && result.points.back().sealed)
     out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
-  out += "\n" + points_table(result) + "\n" + findings_text(result.points) + said_text(result.points);
+  out += "\n" + points_table(result) + "\n" + findings_text(result.points) + said_text(result.points) +
+         closed_text(result.points);
   for (const std::string& finding : result.findings) out += finding + "\n";
   for (const std::string& note : result.notes) out += "Note: " + note + ".\n";
   out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";

@@ -49,7 +49,8 @@ class PrintedRow final : public RowListener {
     job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"));
     job_->context.emplace(run_context(environment_, job_->listeners));
     job_->context->same_disk = arguments_.has("same-disk");
-    job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive")};
+    job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive"),
+                            arguments_.has("new-passphrase")};
     job_->context->break_lock = arguments_.has("break-lock");
     return *job_->context;
   }
@@ -130,6 +131,8 @@ Verb run_verb() {
             {"moved", "",
              "the sets were copied to this drive for good, or set back: the job goes on from what is there"},
             {"new-drive", "", "this is another drive than before, and the job begins anew on it"},
+            {"new-passphrase", "",
+             "the passphrase is a new one: a new chain begins with it, beside what it does not open"},
             break_lock_option,
             {"quiet", "", "no progress, problems only"},
             json_option},

@@ -42,7 +42,9 @@ void print_result(const VerifyResult& result, const std::string& subject) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
     std::string count =
         verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
-    std::string_view state = verdict.good() ? "good" : verdict.damaged() ? "DAMAGED" : "NOT CHECKED";
+    std::string_view state = !verdict.unreadable.empty() ? "NOT CHECKED"
+                             : verdict.good()            ? "good"
+                                                         : "DAMAGED";
     out("Point {}: {}{}\n", name, state, count);
     if (!verdict.unreadable.empty()) out("  {}\n", verdict.unreadable);
     for (const std::string& finding : verdict.findings) out("  {}\n", finding);
@@ -69,7 +71,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   History history =
       History::open(environment.home(), [](const std::string& text) { err("note: {}\n", text); });
   request.workers = environment.workers();
-  bool good = true, damaged = false;
+  bool good = true, damaged = false, closed = false;
   std::vector<DriveVerdict> verdicts;
   for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
@@ -80,6 +82,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
     const VerifyResult& result = verdicts.back().result;
     good = good && result.good();
     damaged = damaged || result.damaged();
+    closed = closed || result.closed();
     if (arguments.has("json")) continue;
     if (subjects.size() > 1)
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
@@ -89,6 +92,11 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) out("{}", verify_document(verdicts));
   if (damaged) return exit_code_of(ErrorKind::damage);
   if (good) return exit_done;
+  if (closed) {
+    err("kestrum: the passphrase at hand does not open every point\n"
+        "  check those with the one that they were made with: --passphrase file:PATH\n");
+    return exit_code_of(ErrorKind::key);
+  }
   err("kestrum: not everything could be read: that is no damage yet\n"
       "  see to the drive and its cable, and check again\n");
   return exit_code_of(ErrorKind::failed);

@@ -75,7 +75,12 @@ std::vector<ChainSet> list_chain(const SetList& sets) {
 
 ProtectionChange protection_change(const SetList& sets, const Job& job) {
   const FoundSet* newest = sets.newest();
-  if (newest == nullptr) return ProtectionChange::none;
+  if (newest == nullptr) {
+    for (const FoundSet& set : sets) {
+      if (set.not_ours == NotOurs::closed) return ProtectionChange::new_passphrase;
+    }
+    return ProtectionChange::none;
+  }
   bool encrypted = keeps_others_out(newest->seal->keys);
   if (job.encryption == Encryption::none && encrypted) return ProtectionChange::turned_off;
   if (job.encryption != Encryption::none && !encrypted) return ProtectionChange::turned_on;

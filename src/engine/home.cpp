@@ -163,6 +163,8 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
       state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
     }
+    for (const Json& chain : json.value("closed-chains", Json::array()))
+      state.closed_chains.insert(hex_array<16>(chain));
     return state;
   } catch (const std::exception&) {
     throw Error(
@@ -175,6 +177,8 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
 void Home::save_state(const std::string& job, const JobState& state) const {
   Json chains = Json::object();
   for (const auto& [chain, check] : state.chain_keys) chains[to_hex(chain)] = to_hex(check);
+  Json closed = Json::array();
+  for (const Id& chain : state.closed_chains) closed.push_back(to_hex(chain));
   Json drives = Json::array();
   for (const DriveState& drive : state.drives) {
     drives.push_back({{"drive", to_hex(drive.drive)},
@@ -190,7 +194,8 @@ void Home::save_state(const std::string& job, const JobState& state) const {
             {"naming", state.naming ? Json(to_hex(state.naming->view())) : Json(nullptr)},
             {"naming-known", state.naming_known},
             {"drives", drives},
-            {"chain-keys", chains}};
+            {"chain-keys", chains},
+            {"closed-chains", closed}};
   make_state_folder();
   make_folders(state_ + "/job-state");
   clear_temporaries(state_ + "/job-state");

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <map>
+#include <set>
 
 #include "archive/crypto.hpp"
 #include "base/set_facts.hpp"
@@ -27,6 +28,7 @@ struct JobState {
   bool naming_known = false;        // it has stood on a drive for everybody to read
   std::vector<DriveState> drives;
   std::map<Id, Digest> chain_keys;  // check value of each chain's master key
+  std::set<Id> closed_chains;       // those that the job's passphrase did not open when it was last tried
 
   const DriveState* drive(const Id& id) const;
   // The drive that was last written to as this destination; nullptr when there is none.

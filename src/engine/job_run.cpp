@@ -220,7 +220,8 @@ bool JobRun::goes_on() const {
   Why why = plan_->decision.reason.why;
   KindDecision other = decide_kind({Kind::incremental, {}, false}, surveyed_, ProtectionChange::none,
                                    std::nullopt, context_.clock.now());
-  return other.base.has_value() && why != Why::turned_on && why != Why::turned_off;
+  return other.base.has_value() && why != Why::turned_on && why != Why::turned_off &&
+         why != Why::new_passphrase;
 }
 
 // What lies there, before anything is decided by it.
@@ -450,9 +451,10 @@ void JobRun::tell_broken(const WriteSession& session) {
     if (oldest == nullptr && set.sealed()) oldest = &set;
   }
   for (const BrokenPromise& one : broken_) {
-    std::string left =
-        oldest == nullptr ? "" : "; the oldest that is left is of " + local_text(oldest->facts().started);
-    problem(session.root(), "keep all points in", broken_text(broken_rules_, one) + left);
+    BrokenRule broken{rule_text(one.promise, broken_rules_), one.points, {}};
+    if (oldest != nullptr) broken.oldest_left = oldest->facts().started;
+    problem(session.root(), "keep all points in", broken_text(broken));
+    outcome_.entry.broken.push_back(std::move(broken));
   }
 }
 

@@ -144,6 +144,13 @@ std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, His
   return Judge(store, sets, history, list_needs).points();
 }
 
+std::vector<PointInfo> own_points(const LookSession& session, History* history, bool list_needs) {
+  std::vector<PointInfo> points =
+      judge_points(session.store(), with_closed(session.sets()), history, list_needs);
+  for (PointInfo& info : points) info.closed = info.sealed && session.opens_otherwise(info.facts.chain);
+  return points;
+}
+
 PointsResult list_points(const LookSession& session, History* history) {
   PointsResult result;
   result.destination = session.root();
@@ -152,7 +159,7 @@ PointsResult list_points(const LookSession& session, History* history) {
   result.job = session.identity().name;
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
-  result.points = judge_points(session.store(), session.sets(), history, true);
+  result.points = own_points(session, history, true);
   result.findings = session.findings();
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
@@ -167,7 +174,17 @@ OpenPoint::Opened::Opened(const Store& store, SetList sets, KeyRing& keys, const
 
 OpenPoint::OpenPoint(LookSession& session, const PointWish& wish) : session_(&session) {
   with_current_sets(session, [&] {
-    opened_ = std::make_unique<Opened>(session.store(), session.proved_sets(), session.keys(), wish);
+    try {
+      opened_ = std::make_unique<Opened>(session.store(), session.proved_sets(), session.keys(), wish);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::key) throw;
+      const FoundSet& chosen = choose_point(session.sets(), wish);
+      if (!session.opens_otherwise(chosen.facts().chain)) throw;
+      throw Error(
+          ErrorKind::key,
+          "point " + std::to_string(chosen.folder.sequence) + " opens with the passphrase of before only",
+          "give that one: --passphrase file:PATH");
+    }
     authenticated_ = session.authenticated(*opened_->chain.sets().sealed(facts().sequence));
   });
 }

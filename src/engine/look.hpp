@@ -11,6 +11,7 @@ struct PointInfo {
   Sequence sequence = 0;
   std::string folder;
   bool sealed = false;
+  bool closed = false;          // the job's passphrase is known not to open it
   SetFacts facts;               // when sealed
   std::vector<Sequence> needs;  // all sets that a restore reads besides its own, and those that are missing
   Health health = Health::unproved;
@@ -23,6 +24,9 @@ struct PointInfo {
 // `list_needs`: fill in what each needs, which takes time in proportion to that.
 std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, History* history,
                                     bool list_needs = false);
+
+// The same of a session's sets, those that only lack their key among them.
+std::vector<PointInfo> own_points(const LookSession& session, History* history, bool list_needs = false);
 
 struct PointsResult {
   std::string destination;

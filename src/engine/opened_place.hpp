@@ -13,10 +13,11 @@ namespace kestrum {
 
 using OpenStore = std::function<std::unique_ptr<Store>(const std::string& root)>;
 
-// What a person says of a drive that is not as this machine remembers it.
+// What a person says of a drive that is not as this machine remembers it, or of the sets on it.
 struct DriveMeant {
-  bool moved = false;      // the sets were brought here for good, or set back: the job goes on from them
-  bool new_drive = false;  // it is another drive than before, and the job begins on it
+  bool moved = false;           // the sets were brought here for good, or set back: the job goes on from them
+  bool new_drive = false;       // it is another drive than before, and the job begins on it
+  bool new_passphrase = false;  // a new chain begins with it, beside what it does not open
   bool anything() const { return moved || new_drive; }
 };
 

@@ -7,7 +7,9 @@ namespace {
 
 std::vector<ChainSet> chain_sets(const std::vector<KeptSet>& sets) {
   std::vector<ChainSet> out;
-  for (const KeptSet& set : sets) out.push_back({.facts = set.facts, .damaged = !set.good});
+  for (const KeptSet& set : sets) {
+    if (!set.closed) out.push_back({.facts = set.facts, .damaged = !set.good});
+  }
   return out;
 }
 
@@ -37,7 +39,8 @@ KeptSet next_set(const Outlook& out, const std::vector<PointInfo>& points, Insta
 std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points) {
   std::vector<KeptSet> out;
   for (const PointInfo& info : points) {
-    if (info.sealed) out.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
+    if (info.sealed)
+      out.push_back({.facts = info.facts, .good = info.good(), .suspect = false, .closed = info.closed});
   }
   return out;
 }
@@ -81,7 +84,7 @@ static ForecastQuestion forecast_question(const LookSession& session, History& h
   for (const Phrase& phrase : job.runs) {
     if (next_time(phrase, question.now)) question.runs.push_back(phrase);
   }
-  question.sets = kept_sets(judge_points(session.store(), session.sets(), &history));
+  question.sets = kept_sets(own_points(session, &history));
   return question;
 }
 

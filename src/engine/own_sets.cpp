@@ -55,7 +55,7 @@ class Prover {
         if (rules_.knows(seal.core.facts.chain) == known) try_key(set, seal);
       });
     }
-    if (wanted_ == KeysWanted::all) refuse_wrong_key();
+    if (wanted_ == KeysWanted::newest) refuse_wrong_key();
     sets_.amend([&](FoundSet& set) { return settle(set); });
   }
 
@@ -93,7 +93,13 @@ class Prover {
   void refuse_wrong_key() const {
     if (!closed_) return;
     bool only_strange = opened_ && (rules_.remembered == nullptr || rules_.remembered->empty());
-    if (!opened_ || (!only_strange && newest_closed_ > newest_opened_)) throw *closed_;
+    if (opened_ && (only_strange || newest_closed_ < newest_opened_)) return;
+    if (rules_.job.empty() || !keys_.passphrase()) throw *closed_;
+    throw Error(
+        ErrorKind::key, closed_->what(),
+        "if it is not the right one, mend that: nobody can open the sets without it. If it is a new one, "
+        "begin a chain with it: kestrum run " +
+            printable(rules_.job) + " --new-passphrase; the passphrase of before opens what is there now");
   }
 
   // True when it changed.
@@ -185,13 +191,24 @@ void prove(SetList& sets, KeyRing& keys, const OwnRules& rules, KeysWanted wante
   Prover(sets, keys, rules, wanted).run();
 }
 
+SetList with_closed(SetList sets) {
+  sets.amend([](FoundSet& set) {
+    if (set.not_ours != NotOurs::closed) return false;
+    take_in(set);
+    return true;
+  });
+  return sets;
+}
+
 std::string not_ours_text(const FoundSet& set) {
   return "set " + printable(set.folder.name) + " does not count: " + reason_text(*set.not_ours);
 }
 
 Error not_ours_error(const FoundSet& set) {
   if (set.not_ours == NotOurs::closed)
-    return Error(ErrorKind::key, not_ours_text(set), "give the passphrase that it was made with");
+    return Error(ErrorKind::key,
+                 "the passphrase at hand does not open point " + std::to_string(set.folder.sequence),
+                 "only the one of before does; the point goes as the keep rules say");
   return Error(ErrorKind::wrong_drive, not_ours_text(set),
                "to look at it all the same, name its folder on the drive instead of the job");
 }
@@ -199,7 +216,7 @@ Error not_ours_error(const FoundSet& set) {
 std::vector<std::string> left_out_lines(const SetList& sets) {
   std::vector<std::string> lines;
   for (const FoundSet& set : sets) {
-    if (set.not_ours) lines.push_back(not_ours_text(set));
+    if (set.not_ours && set.not_ours != NotOurs::closed) lines.push_back(not_ours_text(set));
   }
   return lines;
 }

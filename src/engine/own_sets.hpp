@@ -12,6 +12,7 @@ namespace kestrum {
 struct OwnRules {
   bool encrypted = false;                            // the job
   const std::map<Id, Digest>* remembered = nullptr;  // chains and what tells their keys; nullptr: nothing
+  std::string job = {};                              // its name, for what to do
   bool knows(const Id& chain) const { return remembered != nullptr && remembered->contains(chain); }
 };
 
@@ -23,16 +24,20 @@ void leave_out_by_form(SetList& sets, const OwnRules& rules);
 // hand. Chains that nobody remembers are taken in again when the passphrase opens them. In a job without
 // encryption encrypted sets stay as they are, and no key is asked for.
 enum class KeysWanted {
-  all,  // throws Error of kind key when nothing opens, or not the newest; the rest is left out
+  newest,  // throws Error of kind key when nothing opens, or not the newest; the rest is left out
+  some,    // what does not open is left out, even where nothing does
   as_far_as_they_open,  // a set that the key at hand does not open stays as it was
 };
 void prove(SetList& sets, KeyRing& keys, const OwnRules& rules, KeysWanted wanted);
+
+// The list with those taken in that only lack their key (NotOurs::closed).
+SetList with_closed(SetList sets);
 
 // "set 000007_… is left out: …"; for a set that is not ours.
 std::string not_ours_text(const FoundSet& set);
 // The same as an error, for who asks for it: key or wrong_drive.
 Error not_ours_error(const FoundSet& set);
-// One line for each that is left out.
+// One line for each that is left out, but those that only lack their key.
 std::vector<std::string> left_out_lines(const SetList& sets);
 
 }  // namespace kestrum

@@ -35,7 +35,7 @@ PointSaid said_of(const LookSession& session, const PointInfo& info) {
 }
 
 PointSaid said_of(const LookSession& session, Sequence point, History& history) {
-  for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
+  for (const PointInfo& info : own_points(session, &history)) {
     if (info.sealed && info.sequence == point) return said_of(session, info);
   }
   throw Error(ErrorKind::failed, "point " + std::to_string(point) + " was removed meanwhile",
@@ -59,6 +59,11 @@ bool same(const Standing& a, const Standing& b) {
   return a.is == b.is && a.because == b.because;
 }
 
+// A seal is written with its chain's key. Throws key where the passphrase at hand does not open it.
+const FoundSet& openable(const SetList& sets, Sequence point) {
+  return choose_point(sets, {PointWish::By::number, point, {}});
+}
+
 KeptOutcome restate(const std::string& job, const std::string& point, const Standing& standing,
                     const RunContext& context) {
   EachDrive drives(job, context);
@@ -68,7 +73,7 @@ KeptOutcome restate(const std::string& job, const std::string& point, const Stan
     outcome.now = said_of(session, chosen.point, drives.history);
     outcome.changed = !same(outcome.now.facts.standing, standing);
     if (!outcome.changed) return;
-    session.restate(*session.sets().sealed(chosen.point), standing);
+    session.restate(openable(session.sets(), chosen.point), standing);
     outcome.now.facts.standing = standing;
   });
   return outcome;
@@ -111,7 +116,7 @@ std::vector<PointSaid> points_said(const std::string& job, const RunContext& con
   std::vector<PointSaid> out;
   EachDrive drives(job, context);
   drives.visit([&](const LookSession& session) {
-    for (const PointInfo& info : judge_points(session.store(), session.sets(), &drives.history)) {
+    for (const PointInfo& info : own_points(session, &drives.history)) {
       if (info.sealed && info.facts.standing.is != Standing::Is::by_rules)
         out.push_back(said_of(session, info));
     }
@@ -146,7 +151,7 @@ DropOutcome drop_point(const std::string& job, const std::string& point, const s
   drives.change_one(std::move(chosen.session), [&](WriteSession& session) {
     Upkeep upkeep(session, drives.history);
     outcome.before = outlook(session, chosen.point, drives.history, upkeep.question());
-    session.restate(*session.sets().sealed(chosen.point),
+    session.restate(openable(session.sets(), chosen.point),
                     standing_now(Standing::Is::given_up, because, context));
     outcome.done = upkeep.let_go_given_up();
     const FoundSet* left = session.sets().sealed(chosen.point);

@@ -84,6 +84,11 @@ KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets, 
                 "points " + std::to_string(first->facts.sequence) + " and " +
                     std::to_string(last.facts.sequence) + " are of two chains",
                 "fold within one chain");
+  if (last.closed)
+    throw Error(
+        ErrorKind::key,
+        "the passphrase at hand does not open the chain of point " + std::to_string(last.facts.sequence),
+        "what it does not open goes by the rules, and is never folded");
   if (first->facts.sequence == last.facts.sequence)
     throw Error(ErrorKind::usage, "there is nothing to fold: the range holds one point",
                 "name a wider range");

@@ -239,7 +239,8 @@ void LookSession::read_again() {
 }
 
 OwnRules LookSession::own_rules() const {
-  return {job_ && job_->encryption != Encryption::none, state_ ? &state_->chain_keys : nullptr};
+  return {job_ && job_->encryption != Encryption::none, state_ ? &state_->chain_keys : nullptr,
+          job_ ? job_->name : std::string()};
 }
 
 const SetList& LookSession::proved_sets() {
@@ -247,6 +248,34 @@ const SetList& LookSession::proved_sets() {
   if (job_ && !proved_) prove(list, keys(), own_rules(), KeysWanted::as_far_as_they_open);
   proved_ = true;
   return list;
+}
+
+std::optional<Error> LookSession::refused_key() {
+  SetList list = own_sets();
+  try {
+    prove(list, keys(), own_rules(), KeysWanted::newest);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::key) throw;
+    return error;
+  }
+  return std::nullopt;
+}
+
+std::vector<std::string> refused_passphrases(const Home& home, const Job& job, const OpenStore& open_store) {
+  std::vector<std::string> lines;
+  if (job.encryption == Encryption::none || job.passphrase == "ask") return lines;
+  SubjectOptions options;
+  options.subject = job.name;
+  options.open_store = open_store;
+  try {
+    for (LookSession& session : LookSession::open_each(&home, options, [](const std::string&) {})) {
+      if (std::optional<Error> refused = session.refused_key())
+        lines.push_back(printable(session.root()) + ": " + refused->what() + "; " + refused->hint());
+    }
+  } catch (const Error&) {
+    // No drive is there, or none that reads: that is told where it matters.
+  }
+  return lines;
 }
 
 bool LookSession::authenticated(const FoundSet& set) const {

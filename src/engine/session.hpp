@@ -60,6 +60,11 @@ class LookSession {
   // The same once the keys have been tried: what counts afterwards, as far as it opens, was written with its
   // chain's key. By a path, whatever lies there counts.
   const SetList& proved_sets();
+  // The job's passphrase did not open that chain when it was last tried. What lies there of such chains
+  // counts by its seals' word.
+  bool opens_otherwise(const Id& chain) const { return state_ && state_->closed_chains.contains(chain); }
+  // What a run says of the key at hand: an Error of kind key, or nothing where it opens what it has to.
+  std::optional<Error> refused_key();
   // False when a run, a fold or a pruning has changed what lies there since the sets were read; what was
   // found missing or damaged may then be neither.
   bool is_current() const;
@@ -95,6 +100,10 @@ class LookSession {
   bool proved_ = false;
 };
 
+// Where the passphrase of a job does not open what lies on its drives that are connected: what to do, a line
+// for each. A passphrase that would have to be asked for is not tried.
+std::vector<std::string> refused_passphrases(const Home& home, const Job& job, const OpenStore& open_store);
+
 // Opens the sets of a job; shared by the sessions of one command, so that nobody is asked twice.
 std::shared_ptr<KeyRing> job_keys(const Job& job, const AskPassphrase& ask);
 
@@ -116,7 +125,8 @@ class WriteSession : public LookSession {
   const RunContext& context() const { return context_; }
 
   // Tries the keys of all sets (see `prove`): what does not open, or was not written with its chain's key, is
-  // told and left out. What opens is remembered. Throws key when nothing opens, or not the newest.
+  // told and left out. What opens is remembered, and what does not. Throws key when nothing opens, or not the
+  // newest, and nobody has said that the passphrase is a new one.
   void prove_sets();
   // A person says that what the drive shows now is what the job goes on from.
   void accept_state();
@@ -139,6 +149,7 @@ class WriteSession : public LookSession {
  private:
   void reload_state();
   void remember_newest_but(const FoundSet& set);
+  bool remember_closed();
   void tidy();
   void finish_last_strokes(const FoundSet& found);
   const RunContext& context_;

@@ -79,12 +79,28 @@ void look_at_runs(const Job& job, JobStatus& status, Instant now) {
     trouble({.kind = TroubleKind::cut_off});
   } else if (last.exit_code > exit_problems) {
     trouble({.kind = TroubleKind::failed, .text = last.message});
-  } else if (last.exit_code == exit_problems) {
+  } else if (last.exit_code == exit_problems &&
+             last.problems > static_cast<std::int64_t>(last.broken.size())) {
     trouble({.kind = TroubleKind::problems, .count = static_cast<std::uint64_t>(last.problems)});
   }
   if (status.disabled) return;
   std::vector<Occurrence> due = next_times(job.runs, last.started, 1);
   if (!due.empty() && due[0].when <= now) trouble({.kind = TroubleKind::missed, .when = due[0].when});
+}
+
+// Of each drive by the run that was the last to make a point there, and of the last run of all.
+void look_at_broken_rules(JobStatus& status, History& history) {
+  std::vector<RunEntry> runs;
+  for (const DriveStatus& drive : status.drives) {
+    if (std::optional<RunEntry> newest = history.newest_point(status.job, drive.named))
+      runs.push_back(*newest);
+  }
+  auto is_last = [&](const RunEntry& run) { return run.id == status.last->id; };
+  if (status.last && std::none_of(runs.begin(), runs.end(), is_last)) runs.push_back(*status.last);
+  for (const RunEntry& run : runs) {
+    for (const BrokenRule& broken : run.broken)
+      status.troubles.push_back({.kind = TroubleKind::broken, .broken = broken});
+  }
 }
 
 JobStatus status_of(const std::string& name, History& history, const RunContext& context) {
@@ -106,6 +122,7 @@ JobStatus status_of(const std::string& name, History& history, const RunContext&
     if (newest && (!status.newest_good || *newest > *status.newest_good)) status.newest_good = newest;
   }
   look_at_runs(job, status, context.clock.now());
+  look_at_broken_rules(status, history);
   return status;
 }
 

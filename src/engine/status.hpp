@@ -18,6 +18,7 @@ enum class TroubleKind {
   no_point,    // there is none yet
   cut_off,     // the last run has no end: it still goes on, or was cut off
   drive_away,  // a set is to go to each drive, and one is not there
+  broken,      // the last run on a drive did not keep a rule of [keep], to make room
   place,       // something is wrong with the drive's own files
   problems,    // the last run had some
 };
@@ -27,6 +28,7 @@ struct JobTrouble {
   std::string text = {};    // what was said, where it was said in words
   std::uint64_t count = 0;  // of points, or of problems
   Instant when = {};        // of what was missed
+  BrokenRule broken = {};
 };
 
 // One of a job's destinations.

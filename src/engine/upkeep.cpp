@@ -5,7 +5,7 @@
 
 #include "archive/set_check.hpp"
 #include "base/text.hpp"
-#include "engine/look.hpp"
+#include "engine/outlook.hpp"
 #include "engine/unfinished_folder.hpp"
 #include "plan/plan_words.hpp"
 
@@ -18,9 +18,24 @@ std::uint64_t stored_bytes(const std::vector<KeptSet>& sets) {
   return bytes;
 }
 
+// Of a set that holds a point of the job's, whether or not its key is at hand; else nullptr.
+const Seal* seal_that_counts(const FoundSet& set) {
+  if (set.sealed()) return &*set.seal;
+  return set.not_ours == NotOurs::closed ? &*set.left_out : nullptr;
+}
+
+const FoundSet* that_counts(const SetList& sets, Sequence sequence) {
+  for (const FoundSet& set : sets) {
+    if (seal_that_counts(set) != nullptr && set.folder.sequence == sequence) return &set;
+  }
+  return nullptr;
+}
+
 std::uint64_t stored_in(const SetList& sets) {
   std::uint64_t bytes = 0;
-  for (const FoundSet& set : sets) bytes += set.sealed() ? set.facts().totals.stored_bytes : 0;
+  for (const FoundSet& set : sets) {
+    if (const Seal* seal = seal_that_counts(set)) bytes += seal->core.facts.totals.stored_bytes;
+  }
   return bytes;
 }
 
@@ -61,18 +76,16 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
   question.reserve = fold_reserve(job.keep, job.renew.never(), stored_in(session.sets()));
   if (context.clock.simulated() && !session.destination().drive->simulated)
     question.hold = Hold::simulated_clock;
-  for (const PointInfo& info : judge_points(session.store(), session.sets(), &history)) {
-    if (info.sealed) question.sets.push_back({.facts = info.facts, .good = info.good(), .suspect = false});
-  }
+  question.sets = kept_sets(own_points(session, &history));
   return question;
 }
 
 void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer) {
   std::set<Id> closed;  // chains
   std::set<Id> unproved;
-  for (const KeptSet& set : question.sets) {
-    if (closed.contains(set.facts.chain)) {
-      unproved.insert(set.facts.set);
+  for (KeptSet& set : question.sets) {
+    if (set.closed || closed.contains(set.facts.chain)) {
+      set.closed = true;
       continue;
     }
     try {
@@ -80,9 +93,9 @@ void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& ob
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::key) throw;
       closed.insert(set.facts.chain);
-      unproved.insert(set.facts.set);
+      set.closed = true;
       observer.note("the chain of point " + std::to_string(set.facts.sequence) +
-                    " does not open with the key at hand: it is left alone");
+                    " does not open with the key at hand: it goes by the rules, and is never folded");
     }
   }
   // What needs a set that is not ours counts for nothing.
@@ -260,8 +273,8 @@ void Upkeep::learn_damage(Sequence first, Sequence last) {
 
 // False once its room does not come free: then nothing more is to go for room.
 bool Upkeep::remove_and_wait(Sequence sequence, UpkeepResult& result) {
-  const FoundSet* set = session_.sets().sealed(sequence);
-  std::uint64_t bytes = set == nullptr ? 0 : set->facts().totals.stored_bytes;
+  const FoundSet* set = that_counts(session_.sets(), sequence);
+  std::uint64_t bytes = set == nullptr ? 0 : seal_that_counts(*set)->core.facts.totals.stored_bytes;
   std::uint64_t free = session_.store().space().free;
   remove(sequence);
   ++result.removed;
@@ -290,7 +303,7 @@ bool Upkeep::came_free(std::uint64_t free_before, std::uint64_t bytes) {
 }
 
 void Upkeep::remove(Sequence sequence) {
-  const FoundSet* set = session_.sets().sealed(sequence);
+  const FoundSet* set = that_counts(session_.sets(), sequence);
   if (set == nullptr) return;
   std::string name = printable(set->folder.name);
   session_.remove(*set);

@@ -16,8 +16,8 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
 // after the other can be written again where little room is left.
 SetWriterOptions sizes_on(const Job& job, std::uint64_t total);
 
-// Leaves out of the question the sets that the keys at hand do not prove to be the job's own: chains that
-// they do not open are left alone and do not count. Opens every seal, so the key is asked for.
+// Leaves out of the question the sets that the keys at hand prove not to be the job's own; chains that they
+// do not open are closed in it. Opens every seal, so the key is asked for.
 void leave_out_unproved(KeepQuestion& question, ChainReader& chain, Observer& observer);
 
 // What folding a range would take, as the first of its batches.

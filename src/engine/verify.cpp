@@ -46,6 +46,8 @@ class Verification {
       if (!wanted.contains(set.folder.sequence) || only_left) continue;
       check_one(set);
     }
+    auto opened = [](const PointVerdict& verdict) { return !verdict.closed; };
+    if (closed_ && std::none_of(result_.points.begin(), result_.points.end(), opened)) throw *closed_;
     for (PointVerdict& verdict : result_.points) {
       if (verdict.facts && !lacks_what_it_needs(verdict)) check_point(verdict);
     }
@@ -119,6 +121,13 @@ class Verification {
       if (request_.depth == Depth::all) learn(reader, std::move(found));
     } catch (const Error& error) {
       if (is_of_the_system(error) && does_not_read(error)) {
+        cannot_check(verdict, error);
+        return;
+      }
+      if (error.kind() == ErrorKind::key) {
+        closed_ = error;
+        verdict.closed = true;
+        verdict.facts = set.facts();
         cannot_check(verdict, error);
         return;
       }
@@ -259,6 +268,7 @@ class Verification {
   std::map<Sequence, GoodChunks> chunks_;
   std::map<Sequence, LostPlaces> places_;
   std::set<Sequence> unreadable_;
+  std::optional<Error> closed_;
   VerifyResult result_;
 };
 
@@ -272,6 +282,11 @@ bool VerifyResult::damaged() const {
 bool VerifyResult::good() const {
   return findings.empty() &&
          std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
+}
+
+bool VerifyResult::closed() const {
+  return std::any_of(points.begin(), points.end(),
+                     [](const PointVerdict& point) { return point.closed && !point.expected; });
 }
 
 VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
@@ -305,6 +320,8 @@ static VerifyResult verify_current(LookSession& session, const VerifyRequest& re
 VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
                     Observer& observer, RunControl& control) {
   VerifyResult result = verify_current(session, request, clock, history, observer, control);
+  for (PointVerdict& verdict : result.points)
+    verdict.expected = verdict.closed && session.opens_otherwise(verdict.facts->chain);
   result.findings = session.findings();
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);

@@ -15,13 +15,16 @@ struct AffectedFile {
 struct PointVerdict {
   Sequence sequence = 0;
   std::string folder;
-  std::optional<SetFacts> facts;       // none when no seal reads
-  std::vector<std::string> findings;   // of its own set
-  std::string unreadable;              // it could not be checked, and why: nothing is known of it then
+  std::optional<SetFacts> facts;      // none when no seal reads
+  std::vector<std::string> findings;  // of its own set
+  std::string unreadable;             // it could not be checked, and why: nothing is known of it then
+  // That is because the passphrase at hand does not open it. `expected`: this machine knows that the one of
+  // before does.
+  bool closed = false, expected = false;
   std::uint64_t affected_count = 0;    // files that cannot be restored as they were
   std::vector<AffectedFile> affected;  // the first of them
   bool damaged() const { return !findings.empty() || affected_count != 0; }
-  bool good() const { return !damaged() && unreadable.empty(); }
+  bool good() const { return !damaged() && (unreadable.empty() || expected); }
 };
 
 struct VerifyResult {
@@ -31,6 +34,7 @@ struct VerifyResult {
   std::uint64_t bytes = 0;            // read
   bool damaged() const;
   bool good() const;
+  bool closed() const;  // some points are, and nobody knows of it
 };
 
 struct VerifyRequest {
@@ -39,8 +43,8 @@ struct VerifyRequest {
   unsigned workers = 2;         // threads that read and check
 };
 
-// Damage is the result, never thrown. Throws Error: key, usage; Stopped. `history` remembers what was found;
-// may be nullptr.
+// Damage is the result, never thrown. Throws Error: key (nothing opens), usage; Stopped. `history` remembers
+// what was found; may be nullptr.
 VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
                     Observer& observer, RunControl& control);
 // The same on sets in any store, for callers with no home.

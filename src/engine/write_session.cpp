@@ -111,9 +111,9 @@ void WriteSession::finish_last_strokes(const FoundSet& found) {
 }
 
 void WriteSession::prove_sets() {
-  prove(list(), keys(), own_rules(), KeysWanted::all);
+  prove(list(), keys(), own_rules(), context_.meant.new_passphrase ? KeysWanted::some : KeysWanted::newest);
   for (const std::string& line : left_out_lines(list())) context_.observer.note(line);
-  bool learnt = false;
+  bool learnt = remember_closed();
   for (const FoundSet& set : list()) {
     bool encrypted = set.sealed() && keeps_others_out(set.seal->keys);
     if (!encrypted || own_job().encryption == Encryption::none) continue;
@@ -123,6 +123,18 @@ void WriteSession::prove_sets() {
     learnt = true;
   }
   if (learnt) save_memory();
+}
+
+// True when that is news.
+bool WriteSession::remember_closed() {
+  std::set<Id> closed;
+  for (const FoundSet& set : list()) {
+    if (set.not_ours == NotOurs::closed) closed.insert(set.left_out->core.facts.chain);
+    if (set.sealed()) memory().closed_chains.erase(set.facts().chain);
+  }
+  const std::size_t known = memory().closed_chains.size();
+  memory().closed_chains.merge(closed);
+  return memory().closed_chains.size() != known;
 }
 
 void WriteSession::accept_state() {

@@ -41,11 +41,16 @@ ALTER TABLE run ADD COLUMN set_id TEXT NOT NULL DEFAULT '';
 PRAGMA user_version = 3;
 )";
 
+constexpr const char* schema_4 = R"(
+ALTER TABLE run ADD COLUMN broken TEXT NOT NULL DEFAULT '';
+PRAGMA user_version = 4;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
     "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, "
-    "log_file, checked, upkeep, set_id FROM run ";
+    "log_file, checked, upkeep, set_id, broken FROM run ";
 
 std::optional<Id> id_of(const std::string& hex) {
   std::optional<Bytes> bytes = from_hex(hex);
@@ -53,6 +58,25 @@ std::optional<Id> id_of(const std::string& hex) {
   if (!bytes || bytes->size() != id.size()) return std::nullopt;
   std::copy(bytes->begin(), bytes->end(), id.begin());
   return id;
+}
+
+// A line for each: points, the oldest that is left or nothing, and the rule, with tabs between.
+std::string broken_lines(const std::vector<BrokenRule>& broken) {
+  std::vector<std::string> lines;
+  for (const BrokenRule& one : broken)
+    lines.push_back(std::to_string(one.points) + "\t" + (one.oldest_left ? utc_text(*one.oldest_left) : "") +
+                    "\t" + one.rule);
+  return join(lines, "\n");
+}
+
+std::vector<BrokenRule> read_broken(const std::string& lines) {
+  std::vector<BrokenRule> broken;
+  for (const std::string& line : split(lines, '\n')) {
+    const std::vector<std::string> parts = split(line, '\t');
+    if (parts.size() != 3) continue;
+    broken.push_back({parts[2], std::strtoull(parts[0].c_str(), nullptr, 10), parse_utc(parts[1])});
+  }
+  return broken;
 }
 
 RunEntry read_run(const Statement& row) {
@@ -80,6 +104,7 @@ RunEntry read_run(const Statement& row) {
   run.checked = parse_read_back(row.text(24)).value_or(ReadBack::none);
   if (!row.text(25).empty()) run.upkeep = split(row.text(25), '\n');
   run.set = id_of(row.text(26));
+  run.broken = read_broken(row.text(27));
   return run;
 }
 
@@ -124,6 +149,7 @@ void Ledger::migrate(Access access) {
   if (found < 1) database_.run(schema_1);
   if (found < 2) database_.run(schema_2);
   if (found < 3) database_.run(schema_3);
+  if (found < 4) database_.run(schema_4);
   database_.run("COMMIT");
 }
 
@@ -150,7 +176,8 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
       "UPDATE run SET ended=?2, result=?3, exit_code=?4, message=?5, sequence=?6, kind=?7, reason=?8, "
       "files=?9, "
       "folders=?10, others=?11, bytes=?12, new_files=?13, changed_files=?14, gone_files=?15, read_bytes=?16, "
-      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21, upkeep=?22, set_id=?23 "
+      "new_bytes=?17, stored_bytes=?18, problems=?19, log_file=?20, checked=?21, upkeep=?22, set_id=?23, "
+      "broken=?24 "
       "WHERE id=?1");
   update.bind(1, run.id)
       .bind(2, utc_text(run.ended.value_or(run.started)))
@@ -175,6 +202,7 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
       .bind(21, run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked))
       .bind(22, join(run.upkeep, "\n"))
       .bind(23, run.set ? to_hex(*run.set) : std::string())
+      .bind(24, broken_lines(run.broken))
       .step();
   for (const Problem& problem : problems) {
     Statement insert(database_.get(),

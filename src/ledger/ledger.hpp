@@ -30,8 +30,9 @@ struct RunEntry {
   std::int64_t problems = 0;
   std::string log_file;
   ReadBack checked = ReadBack::none;
-  std::vector<std::string> upkeep = {};  // what went by the keep rules, and promises that a limit broke
+  std::vector<std::string> upkeep = {};  // what went by the keep rules
   std::optional<Id> set;                 // of the point
+  std::vector<BrokenRule> broken = {};   // each once
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".
@@ -54,7 +55,7 @@ struct SetChecks {
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 3;
+  static constexpr int version = 4;
   // For reading: a file that may not be written serves as it is.
   enum class Access { writing, reading };
   explicit Ledger(const std::string& path, Access access = Access::writing);

@@ -78,9 +78,17 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& s
   if (kind == Kind::full && !rules.full_fits && !sets.empty() && protection == ProtectionChange::none)
     kind = rules.kind == Kind::differential ? Kind::differential : Kind::incremental;
   if (kind == Kind::full) return new_full({.why = wanted ? Why::wanted : Why::job_kind});
+  switch (protection) {
+    case ProtectionChange::none:
+      break;
+    case ProtectionChange::turned_on:
+      return new_full({.why = Why::turned_on});
+    case ProtectionChange::turned_off:
+      return new_full({.why = Why::turned_off});
+    case ProtectionChange::new_passphrase:
+      return new_full({.why = Why::new_passphrase});
+  }
   if (sets.empty()) return new_full({.why = Why::first_set});
-  if (protection != ProtectionChange::none)
-    return new_full({.why = protection == ProtectionChange::turned_on ? Why::turned_on : Why::turned_off});
 
   const Id chain = sets.back().facts.chain;
   std::vector<const ChainSet*> members;

@@ -19,7 +19,7 @@ struct ChainSet {
 };
 
 // The job asks for another protection than the newest chain has: that needs a new chain.
-enum class ProtectionChange { none, turned_on, turned_off };
+enum class ProtectionChange { none, turned_on, turned_off, new_passphrase };
 
 struct ChainRules {
   Kind kind = Kind::incremental;
@@ -36,6 +36,7 @@ struct KindReason {
     first_set,          // on this destination
     turned_on,          // encryption
     turned_off,         // encryption
+    new_passphrase,     // which opens nothing that is there
     damaged_chain,      // of a job that folds its chain for ever
     full_does_not_fit,  // one is due or asked for by the job
     every_sets,         // `found` sets were made in the chain, `allowed` by the rule

@@ -41,6 +41,7 @@ KeepModel::KeepModel(const KeepQuestion& asked)
     job_bytes += stored(i);
     if (counts(i)) newest_good = i;
   }
+  job_bytes += question.beside;
   needs_begin_.push_back(needs_.size());
   for (std::size_t c = 0; c < chains(); ++c) {
     std::span<const std::size_t> all = members(c);
@@ -121,7 +122,7 @@ std::uint64_t KeepModel::excess(bool with_folds, bool own) const {
 }
 
 bool KeepModel::try_fold(std::size_t i, const std::vector<bool>* targets) {
-  if (!sets[i].good) return false;
+  if (!sets[i].good || sets[i].closed) return false;
   std::span<const std::size_t> all = members(chain[i]);
   for (std::size_t k = place_[i] + 1; k < all.size(); ++k) {
     std::size_t j = all[k];

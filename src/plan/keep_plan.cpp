@@ -119,6 +119,7 @@ class KeepPlanner {
       SetFate fate;
       fate.sequence = model_.sets[i].facts.sequence;
       fate.bytes = model_.stored(i);
+      fate.dated = {model_.time.made[i].seconds + model_.time.away[i], 0};
       fate.reason = model_.reason[i];
       if (standing(i).is != Standing::Is::by_rules) plan.said[fate.sequence] = standing(i);
       fate.promise = model_.wanted_by[i];
@@ -261,8 +262,47 @@ KeepQuestion only_given_up(KeepQuestion question) {
   return question;
 }
 
+namespace {
+
+// What becomes of the closed ones where all count; then of the others where none of the closed does: nothing
+// that was not proved lets a point go.
+KeepPlan plan_beside_closed(const KeepQuestion& question) {
+  const KeepPlan all = KeepPlanner(question).plan();
+  KeepQuestion open = question;
+  std::vector<SetFate> closed;
+  for (std::size_t i = 0; i < question.sets.size(); ++i) {
+    if (!question.sets[i].closed) continue;
+    closed.push_back(all.fates[i]);
+    const bool goes = closed.back().fate != Fate::stays;
+    (goes ? open.free : open.beside) += closed.back().bytes;
+  }
+  std::erase_if(open.sets, [](const KeptSet& set) { return set.closed; });
+  KeepPlan plan = KeepPlanner(open).plan();
+  std::vector<KeepStep> steps;
+  for (const KeepStep& step : all.steps) {
+    auto is_it = [&](const SetFate& fate) { return fate.sequence == step.first; };
+    if (!step.fold && std::any_of(closed.begin(), closed.end(), is_it)) steps.push_back(step);
+  }
+  plan.steps.insert(plan.steps.begin(), steps.begin(), steps.end());
+  for (const SetFate& fate : closed) {
+    if (auto said = all.said.find(fate.sequence); said != all.said.end()) plan.said.insert(*said);
+    plan.points_left += fate.fate == Fate::stays ? 1 : 0;
+    plan.frees += fate.fate == Fate::goes ? fate.bytes : 0;
+    if (fate.overridden && fate.promise.by != Promise::By::no_rule)
+      add_broken(plan.broken, {fate.promise, 1});
+    auto place = std::find_if(plan.fates.begin(), plan.fates.end(),
+                              [&](const SetFate& other) { return other.sequence > fate.sequence; });
+    plan.fates.insert(place, fate);
+  }
+  return plan;
+}
+
+}  // namespace
+
 KeepPlan plan_keep(const KeepQuestion& question) {
-  return KeepPlanner(question).plan();
+  const bool any_closed =
+      std::any_of(question.sets.begin(), question.sets.end(), [](const KeptSet& set) { return set.closed; });
+  return any_closed ? plan_beside_closed(question) : KeepPlanner(question).plan();
 }
 
 }  // namespace kestrum

@@ -11,11 +11,15 @@
 
 namespace kestrum {
 
-// A sealed set of the job on one drive, as far as keeping goes. Its seal was authenticated.
+// A sealed set of the job on one drive, as far as keeping goes. Its seal was authenticated, unless it is
+// closed.
 struct KeptSet {
   SetFacts facts;
   bool good = true;      // complete, no damage known
   bool suspect = false;  // kept as evidence, not counted
+  // The key at hand does not open its chain: only its seal's word tells of it. It goes by the rules, but is
+  // never folded, and lets no other set go.
+  bool closed = false;
   // One that a person can count on: rules and floor count no others.
   bool counts() const { return good && !suspect && !facts.standing.given_up(); }
 };
@@ -32,6 +36,7 @@ struct KeepQuestion {
   std::uint64_t total = 0, free = 0;  // of the drive, bytes
   std::uint64_t reserve = 0;          // of the free ones, not to be used up: what folding needs for a while
   std::uint64_t make_room = 0;        // so many bytes more must fit within the limits
+  std::uint64_t beside = 0;           // bytes of the job that are not in `sets`
   // Other jobs have sets on the drive. Then, and where most of what is used is not the job's, promises are
   // broken for limits of share (drive-limit, leave-free) only as far as the job itself adds something, unless
   // a person asks for it.
@@ -102,6 +107,7 @@ struct SetFate {
   bool misdated = false;    // the clock was wrong when it was made
   Sequence into = 0;        // folds: the last of its range
   std::uint64_t bytes = 0;  // stored
+  Instant dated = {};       // from which rules of time count
 };
 
 // A promise that a limit overrides.

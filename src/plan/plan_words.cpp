@@ -67,6 +67,8 @@ std::string kind_reason_text(const KindDecision& decision) {
       return "encryption was turned on, which needs a new chain";
     case Why::turned_off:
       return "encryption was turned off, which needs a new chain";
+    case Why::new_passphrase:
+      return "the passphrase is a new one, which needs a new chain";
     case Why::damaged_chain:
       return "the chain is damaged, and folding it for ever would carry that on";
     case Why::full_does_not_fit:
@@ -144,6 +146,30 @@ std::string promise_text(const Promise& promise, const KeepRules& rules) {
   return {};
 }
 
+namespace {
+
+const SetFate* fate_of(const KeepPlan& plan, Sequence point) {
+  for (const SetFate& fate : plan.fates) {
+    if (fate.sequence == point) return &fate;
+  }
+  return nullptr;
+}
+
+// ", until 2027-06-14": the day on which the rule lets the point go, where that is known. A later point may
+// take the place of the newest.
+std::string until_text(const KeepPlan& plan, const SetFate& fate) {
+  const SetFate* by = fate.promise.young != 0 ? fate_of(plan, fate.promise.young) : &fate;
+  if (by == nullptr || fate.promise.clock_behind) return {};
+  std::optional<Span> during;
+  if (fate.promise.by == Promise::By::thin) during = plan.rules.thin.at(fate.promise.thin).during;
+  if (fate.promise.by == Promise::By::age) during = plan.rules.age;
+  const bool grows = fate.promise.by == Promise::By::age ? !plan.endless : fate.promise.last_of_them;
+  if (!during || (grows && by == &plan.fates.back())) return {};
+  return ", until " + day_text(after(by->dated, *during));
+}
+
+}  // namespace
+
 std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate) {
   using Why = FateReason::Why;
   const FateReason& reason = fate.reason;
@@ -158,7 +184,7 @@ std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate) {
       return standing_text(plan.said.at(fate.sequence)) +
              (fate.fate == Fate::stays ? ", but " + needed_text(reason) : needs_content);
     case Why::promised:
-      return promise_text(fate.promise, plan.rules);
+      return promise_text(fate.promise, plan.rules) + until_text(plan, fate);
     case Why::newest:
       return "it is the newest";
     case Why::good_chain:
@@ -193,13 +219,18 @@ std::string standing_text(const Standing& standing) {
   return {};
 }
 
-std::string broken_rule_text(const Promise& promise, const KeepRules& rules) {
-  return "[keep] " + rule_text(promise, rules) + " is not kept";
+std::string broken_rule_text(const std::string& rule) {
+  return "[keep] " + rule + " is not kept";
 }
 
 std::string broken_text(const KeepRules& rules, const BrokenPromise& broken) {
-  return broken_rule_text(broken.promise, rules) + ": " + count_text(broken.points, "point") +
+  return broken_rule_text(rule_text(broken.promise, rules)) + ": " + count_text(broken.points, "point") +
          " that it wants " + (broken.points == 1 ? "goes" : "go") + " to make room";
+}
+
+std::string broken_text(const BrokenRule& broken) {
+  return broken_rule_text(broken.rule) + ": " + count_text(broken.points, "point") + " went to make room" +
+         (broken.oldest_left ? ", the oldest that is left is of " + local_text(*broken.oldest_left) : "");
 }
 
 std::string unusual_share_text(const KeepPlan& plan) {

@@ -4,6 +4,7 @@
 
 #include <string>
 
+#include "base/results.hpp"
 #include "plan/chain_plan.hpp"
 #include "plan/keep_plan.hpp"
 
@@ -24,9 +25,12 @@ std::string needed_text(const FateReason& reason);
 // Why the point stays or goes.
 std::string fate_reason_text(const KeepPlan& plan, const SetFate& fate);
 // "[keep] age = 30 days is not kept"
-std::string broken_rule_text(const Promise& promise, const KeepRules& rules);
+std::string broken_rule_text(const std::string& rule);
 // "[keep] age = 30 days is not kept: 2 points that it wants go to make room"
 std::string broken_text(const KeepRules& rules, const BrokenPromise& broken);
+
+// "[keep] age = 30 days is not kept: 2 points went to make room, the oldest that is left is of …"
+std::string broken_text(const BrokenRule& broken);
 
 // That a plan takes more than a tenth of the points, before it is carried out; empty otherwise.
 std::string unusual_share_text(const KeepPlan& plan);

@@ -2,6 +2,7 @@
 
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/json_parts.hpp"
 
 namespace kestrum {
@@ -49,6 +50,11 @@ Json entry_json(const Entry& entry) {
 }
 
 Json run_json(const RunEntry& run) {
+  Json broken = Json::array();
+  for (const BrokenRule& one : run.broken)
+    broken.push_back({{"rule", one.rule},
+                      {"points", one.points},
+                      {"oldest-left", one.oldest_left ? Json(utc_text(*one.oldest_left)) : Json(nullptr)}});
   Json json{{"job", run.job},
             {"run", run.number},
             {"result", result_text(run.result)},
@@ -63,6 +69,7 @@ Json run_json(const RunEntry& run) {
             {"problem-count", run.problems},
             {"checked", run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked)},
             {"upkeep", run.upkeep},
+            {"broken-promises", broken},
             {"message", to_utf8(run.message)},
             {"log", to_utf8(run.log_file)}};
   return json;
@@ -156,6 +163,8 @@ std::string text_of(const JobTrouble& trouble) {
       return "its last run is still going, or was cut off";
     case TroubleKind::drive_away:
       return printable(trouble.text) + " is not there, and a set is to go to each drive";
+    case TroubleKind::broken:
+      return broken_text(trouble.broken);
     case TroubleKind::problems:
       return count_text(trouble.count, "problem");
     case TroubleKind::gone:
@@ -167,9 +176,9 @@ std::string text_of(const JobTrouble& trouble) {
 }
 
 const char* trouble_word(TroubleKind kind) {
-  static constexpr const char* words[] = {"job-file",   "damaged", "incomplete", "gone",     "failed",
-                                          "overdue",    "missed",  "never-run",  "no-point", "cut-off",
-                                          "drive-away", "place",   "problems"};
+  static constexpr const char* words[] = {"job-file",   "damaged",        "incomplete", "gone",     "failed",
+                                          "overdue",    "missed",         "never-run",  "no-point", "cut-off",
+                                          "drive-away", "broken-promise", "place",      "problems"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -252,6 +261,7 @@ std::string points_document(const std::vector<PointsResult>& drives) {
       one["sealed"] = info.sealed;
       one["folder"] = info.folder;
       one["health"] = health_text(info.health);
+      if (info.closed) one["earlier-passphrase"] = true;
       if (info.sealed) one["standing"] = standing_json(info.facts.standing);
       one["findings"] = findings_json(info.findings);
       json["points"].push_back(std::move(one));

@@ -32,7 +32,8 @@ std::string forecast_document(const JobForecast& forecast) {
                       {"failed", day.failed}});
     }
     Json broken = Json::array();
-    for (const Promise& promise : result.broken) broken.push_back(broken_rule_text(promise, result.rules));
+    for (const Promise& promise : result.broken)
+      broken.push_back(broken_rule_text(rule_text(promise, result.rules)));
     json["ways"].push_back({{"name", one.name},
                             {"own", one.own},
                             {"runs", result.runs},

@@ -94,6 +94,15 @@ TEST(FullDrive, OldPointsMakeRoomDownToTheFloor) {
       EXPECT_TRUE(
           holds(desk({"history", "wardens", "--run", "9"}).out, "[keep] points = 100 points is not kept"))
           << desk({"history", "wardens", "--run", "9"}).out;
+      Ran status = desk({"status", "wardens"});
+      EXPECT_EQ(status.exit, 1);
+      EXPECT_TRUE(holds(status.out,
+                        "[keep] points = 100 points is not kept: 1 point went to make room, the "
+                        "oldest that is left is of "))
+          << status.out;
+      EXPECT_FALSE(holds(status.out, "1 problem")) << "said twice: " << status.out;
+      EXPECT_TRUE(holds(desk({"status", "wardens", "--json"}).out, "\"broken-promise\""));
+      EXPECT_TRUE(holds(desk({"history", "wardens", "--json"}).out, "\"rule\": \"points = 100 points\""));
     }
   }
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);

@@ -14,11 +14,10 @@ namespace kestrum::test {
 namespace {
 
 constexpr std::int64_t day = 86400;
-const Instant today{1804248000 + 12 * 3600, 0};  // 2027-03-05 12:00 UTC, a Friday
+const Instant today{1804248000 + 12 * 3600, 0};  // 2027-03-06 00:00 UTC, a Saturday
 
 // "F100/9 I10/8 D10 F3!": kind, stored MiB, days ago; '!' damaged, '?' suspect, 'k' kept, 'g' given up by
-// name,
-// '<' folded from the first of its chain. Sequences count from 1.
+// name, 'c' its key is not at hand, '<' folded from the first of its chain. Sequences count from 1.
 std::vector<KeptSet> sets_of(const std::string& text) {
   std::vector<KeptSet> sets;
   Sequence sequence = 0;
@@ -36,6 +35,7 @@ std::vector<KeptSet> sets_of(const std::string& text) {
     set.facts.started = {today.seconds - days * day, 0};
     set.good = word.find('!') == std::string::npos;
     set.suspect = word.find('?') != std::string::npos;
+    set.closed = word.find('c') != std::string::npos;
     if (word.find('k') != std::string::npos) set.facts.standing = {Standing::Is::kept, "the move", today};
     if (word.find('g') != std::string::npos) set.facts.standing = {Standing::Is::given_up, "", today};
     std::size_t first = word[0] == 'D' ? begun + 1 : sets.size();
@@ -233,6 +233,62 @@ TEST(KeepPlan, HoldsWhenAskedTo) {
   EXPECT_EQ(fate_reason_text(plan, plan.fates[0]), hold_text(Hold::simulated_clock));
   question.hold = Hold::nothing;
   EXPECT_FALSE(plan_keep(question).empty());
+}
+
+// What its seal alone says of a point lets none go whose key is at hand.
+TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
+  auto steps = [](const std::string& sets, KeepRules rules, std::uint64_t free = 1u << 30,
+                  std::uint64_t make_room = 0) {
+    KeepQuestion question{.rules = std::move(rules), .sets = sets_of(sets), .now = today};
+    question.total = 1u << 30;
+    question.free = free;
+    question.make_room = make_room;
+    return plan_text(plan_keep(question));
+  };
+  EXPECT_EQ(steps("F9/9c F9/8c F9/2 F9/1", points(3)), "1");
+  EXPECT_EQ(steps("F9/9c F9/8c F9/2 F9/1", points(2)), "1 2");
+  EXPECT_EQ(steps("F9/9c F9/8c F9/2", points(2)), "1") << "the floor counts it as long as there is no other";
+  EXPECT_EQ(steps("F9/9c F9/8c F9/2!", points(1)), "") << "the last good ones";
+  EXPECT_EQ(steps("F9/9 F9/8 F9/2c F9/1c", points(2)), "") << "newer ones of another key prove nothing";
+  EXPECT_EQ(steps("F9/90 F9/80 F9/70c F9/60c", age(30)), "") << "the floor is held by what opens";
+  EXPECT_EQ(steps("F9/90 I9/80 I9/70 F9/60c F9/50c", age(30)), "");
+  EXPECT_EQ(steps("F90/9c I9/8c F9/2 F9/1", points(3)), "") << "point 2 needs it, and it is not folded";
+  // For room too: the oldest first, and by what is free afterwards the others stay.
+  EXPECT_EQ(steps("F90/9c F9/2 F9/1", points(3), 1 << 20, 50u << 20), "1");
+  EXPECT_EQ(steps("F9/9c F90/2 F9/1 F9/0", points(4), 1 << 20, 50u << 20), "1 2");
+  KeepQuestion question{
+      .rules = limit(points(9), 50), .sets = sets_of("F20/9c F20/8c F20/2 F9/1"), .now = today};
+  question.total = question.free = 1u << 30;
+  KeepPlan plan = plan_keep(question);
+  EXPECT_EQ(plan_text(plan), "1") << "its bytes are the job's";
+  EXPECT_EQ(plan.points_left, 3u);
+  ASSERT_EQ(plan.broken.size(), 1u);
+  EXPECT_EQ(plan.frees, 20u << 20);
+}
+
+// "one a week for 2 months, until 14 June"
+TEST(KeepPlan, ReasonsNameTheDayOnWhichTheRuleEnds) {
+  auto reasons = [](const std::string& sets, KeepRules rules, bool endless = false) {
+    KeepQuestion question{.rules = std::move(rules), .endless = endless, .sets = sets_of(sets), .now = today};
+    question.free = question.total = 1u << 30;
+    KeepPlan plan = plan_keep(question);
+    std::vector<std::string> out;
+    for (const SetFate& fate : plan.fates) out.push_back(fate_reason_text(plan, fate));
+    return out;
+  };
+  using Texts = std::vector<std::string>;
+  EXPECT_EQ(
+      reasons("F9/20 F9/10 F9/1", thin({"every point for 14 days", "one a week for 2 months"})),
+      (Texts{"one a week for 2 months, the last of them, until 2027-04-14",
+             "every point for 14 days, until 2027-03-10", "every point for 14 days, until 2027-03-19"}));
+  // A newer one may still take the newest one's place.
+  EXPECT_EQ(reasons("F9/20 F9/10", thin({"one a week for 2 months"}))[1],
+            "one a week for 2 months, the last of them");
+  // A chain stays until the last of it is old; one that grows has no such day.
+  EXPECT_EQ(reasons("F9/40 I9/20 F9/1", age(30)),
+            (Texts{"point 2 of its chain is not older than 30 days, until 2027-03-16",
+                   "not older than 30 days, until 2027-03-16", "not older than 30 days"}));
+  EXPECT_EQ(reasons("F9/20 I9/10", age(30), true)[1], "not older than 30 days, until 2027-03-26");
 }
 
 TEST(KeepPlan, TimeHoldsStillWhileTheClockIsBehind) {

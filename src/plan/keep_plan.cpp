@@ -120,6 +120,7 @@ class KeepPlanner {
       fate.sequence = model_.sets[i].facts.sequence;
       fate.bytes = model_.stored(i);
       fate.dated = {model_.time.made[i].seconds + model_.time.away[i], 0};
+      fate.chain_end = model_.point(model_.members(model_.chain[i]).back());
       fate.reason = model_.reason[i];
       if (standing(i).is != Standing::Is::by_rules) plan.said[fate.sequence] = standing(i);
       fate.promise = model_.wanted_by[i];

@@ -108,6 +108,7 @@ struct SetFate {
   Sequence into = 0;        // folds: the last of its range
   std::uint64_t bytes = 0;  // stored
   Instant dated = {};       // from which rules of time count
+  Sequence chain_end = 0;   // the newest set of its chain
 };
 
 // A promise that a limit overrides.

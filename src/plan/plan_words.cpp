@@ -155,17 +155,18 @@ const SetFate* fate_of(const KeepPlan& plan, Sequence point) {
   return nullptr;
 }
 
-// ", until 2027-06-14": the day on which the rule lets the point go, where that is known. A later point may
-// take the place of the newest.
+// ", until 2027-06-14": the day on which the rule lets the point go, where that is known: a chain that grows
+// has none, and a later point may take the newest one's place.
 std::string until_text(const KeepPlan& plan, const SetFate& fate) {
-  const SetFate* by = fate.promise.young != 0 ? fate_of(plan, fate.promise.young) : &fate;
-  if (by == nullptr || fate.promise.clock_behind) return {};
+  const Promise& promise = fate.promise;
+  const bool with_chain = promise.by == Promise::By::age && !plan.endless;
+  const SetFate* last = with_chain ? fate_of(plan, fate.chain_end) : &fate;
   std::optional<Span> during;
-  if (fate.promise.by == Promise::By::thin) during = plan.rules.thin.at(fate.promise.thin).during;
-  if (fate.promise.by == Promise::By::age) during = plan.rules.age;
-  const bool grows = fate.promise.by == Promise::By::age ? !plan.endless : fate.promise.last_of_them;
-  if (!during || (grows && by == &plan.fates.back())) return {};
-  return ", until " + day_text(after(by->dated, *during));
+  if (promise.by == Promise::By::thin) during = plan.rules.thin.at(promise.thin).during;
+  if (promise.by == Promise::By::age) during = plan.rules.age;
+  if (!during || last == nullptr || promise.clock_behind) return {};
+  if ((with_chain || promise.last_of_them) && last == &plan.fates.back()) return {};
+  return ", until " + day_text(after(last->dated, *during));
 }
 
 }  // namespace

@@ -288,6 +288,7 @@ TEST(KeepPlan, ReasonsNameTheDayOnWhichTheRuleEnds) {
   EXPECT_EQ(reasons("F9/40 I9/20 F9/1", age(30)),
             (Texts{"point 2 of its chain is not older than 30 days, until 2027-03-16",
                    "not older than 30 days, until 2027-03-16", "not older than 30 days"}));
+  EXPECT_EQ(reasons("F9/20 I9/10", age(30))[0], "not older than 30 days");
   EXPECT_EQ(reasons("F9/20 I9/10", age(30), true)[1], "not older than 30 days, until 2027-03-26");
 }
 

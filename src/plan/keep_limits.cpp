@@ -33,6 +33,21 @@ class LimitPlanner {
     model_.into[i] = nobody;
     model_.overridden[i] = model_.promised(i);
     model_.reason[i] = {.why = FateReason::Why::room};
+    let_go_unneeded(i);
+  }
+  // What stayed only because `i` needed it goes with it, before anything else does.
+  void let_go_unneeded(std::size_t i) {
+    using Why = FateReason::Why;
+    std::vector<std::size_t> user;
+    for (std::size_t need : model_.needs(i)) {
+      const Why why = model_.reason[need].why;
+      if (!model_.stays(need) || (why != Why::needed && why != Why::given_up)) continue;
+      if (user.empty()) user = model_.needed_by();
+      if (user[need] != nobody || !model_.floor_allows(model_.counts(need) ? 1 : 0)) continue;
+      model_.gone[need] = true;
+      model_.reason[need] = {.why = why == Why::needed ? Why::unwanted : Why::given_up};
+      let_go_unneeded(need);
+    }
   }
   bool fold_for_room(std::size_t i) {
     if (!may_fold() || !may_go(i) || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
@@ -67,17 +82,20 @@ class LimitPlanner {
     std::vector<std::size_t> alive = staying(c);
     if (alive.empty()) return false;
     std::size_t good = 0;
-    std::uint64_t hoped = 0;
+    std::uint64_t hoped = 0, all_but_first = 0;
     for (std::size_t k = 0; k < alive.size(); ++k) {
       good += model_.counts(alive[k]) ? 1 : 0;
       if (k + 1 < alive.size()) hoped += std::min(model_.stored(alive[k]), model_.stored(alive[k + 1]));
+      if (k > 0) all_but_first += model_.stored(alive[k]);
     }
     bool whole = !model_.whole_chain_stays(c) && model_.floor_allows(good) &&
                  std::all_of(alive.begin(), alive.end(), [this](std::size_t i) { return may_go(i); });
-    // Points of an old chain are given up one by one as long as that helps, else the whole of it.
-    if (!whole || hoped >= excess()) {
+    // Points of an old chain are given up one by one as long as that helps: the oldest, by folding, or else
+    // the newest. Else the whole of it goes.
+    if (!whole || model_.yielded(hoped) >= excess()) {
       if (drop_oldest(alive)) return true;
     }
+    if (whole && all_but_first >= excess() && drop_newest(alive)) return true;
     if (whole) {
       for (std::size_t i : model_.members(c)) {
         if (!model_.gone[i]) give_up(i);
@@ -107,10 +125,10 @@ class LimitPlanner {
     return std::find(model_.into.begin(), model_.into.end(), i) != model_.into.end();
   }
 
-  // Where there is no room to fold: the last point of an old chain.
+  // The last point of an old chain, where there is no room to fold or folding does not do.
   bool drop_newest(const std::vector<std::size_t>& alive) {
     std::size_t i = alive.back();
-    if (alive.size() < 2 || i == model_.newest_good || !may_go(i) ||
+    if (alive.size() < 2 || i == model_.newest_good || holds_folded(i) || !may_go(i) ||
         !model_.floor_allows(model_.counts(i) ? 1 : 0))
       return false;
     if (model_.needed_by()[i] != nobody) return false;

@@ -62,17 +62,19 @@ bool KeepModel::floor_allows(std::size_t good_points) const {
   return good_points == 0 || left >= good_points + rules.at_least;
 }
 
-std::size_t KeepModel::holder(std::size_t i) const {
-  while (into[i] != nobody) i = into[i];
-  return i;
+std::vector<std::size_t> KeepModel::holders() const {
+  std::vector<std::size_t> out(sets.size());
+  for (std::size_t i = sets.size(); i-- > 0;) out[i] = into[i] == nobody ? i : out[into[i]];
+  return out;
 }
 
 std::vector<std::size_t> KeepModel::needed_by() const {
   std::vector<std::size_t> user(sets.size(), nobody);
+  const std::vector<std::size_t> holder = holders();
   for (std::size_t j = sets.size(); j-- > 0;) {
     if (gone[j]) continue;
     for (std::size_t need : needs(j)) {
-      std::size_t held = holder(need), by = holder(j);
+      std::size_t held = holder[need], by = holder[j];
       if (held != by) user[held] = by;
     }
   }
@@ -110,9 +112,13 @@ std::size_t KeepModel::next_in_chain(std::size_t i) const {
   return i;
 }
 
+std::uint64_t KeepModel::yielded(std::uint64_t hoped) const {
+  return hoped / 1000 * question.fold_yield + hoped % 1000 * question.fold_yield / 1000;
+}
+
 std::uint64_t KeepModel::excess(bool with_folds, bool own) const {
   std::uint64_t freed = removed_bytes();
-  if (with_folds) freed += hoped_from_folds() / 1000 * question.fold_yield;
+  if (with_folds) freed += yielded(hoped_from_folds());
   freed = std::min(freed, job_bytes);
   const std::uint64_t held = job_bytes - freed, free = question.free + freed;
   std::int64_t room = own ? room_for_run(rules, held, question.total, free, freed, question.reserve)

@@ -39,8 +39,8 @@ struct KeepModel {
   bool whole_chain_stays(std::size_t c) const;
   // Whether the floor lets so many good points go.
   bool floor_allows(std::size_t good_points) const;
-  // The set that holds what `i` held.
-  std::size_t holder(std::size_t i) const;
+  // For each set, the one that holds what it held: later ones in its chain.
+  std::vector<std::size_t> holders() const;
   // For each set, the oldest staying one that needs it; nobody when none does.
   std::vector<std::size_t> needed_by() const;
   // What the wanted sets need, directly or through others.
@@ -53,6 +53,8 @@ struct KeepModel {
   std::uint64_t removed_bytes() const;
   // The most that folding can free: of two sets with the same content the smaller one.
   std::uint64_t hoped_from_folds() const;
+  // Of what folding may free at most, what it is known to free.
+  std::uint64_t yielded(std::uint64_t hoped) const;
   // By which the limits are overrun. `with_folds`: as if folding freed as much as it can.
   std::uint64_t excess(bool with_folds) const { return excess(with_folds, false); }
   // `own`: of limits of share only as far as this job itself would overrun them further.

@@ -115,6 +115,7 @@ class KeepPlanner {
     plan.clock_behind = model_.time.now_is_behind;
     plan.absence = model_.time.absence;
     plan.fates.reserve(model_.sets.size());
+    const std::vector<std::size_t> holder = model_.holders();
     for (std::size_t i = 0; i < model_.sets.size(); ++i) {
       SetFate fate;
       fate.sequence = model_.sets[i].facts.sequence;
@@ -129,7 +130,7 @@ class KeepPlanner {
       if (model_.gone[i]) fate.fate = Fate::goes;
       if (model_.into[i] != nobody) {
         fate.fate = Fate::folds;
-        fate.into = model_.sets[model_.holder(i)].facts.sequence;
+        fate.into = model_.point(holder[i]);
       }
       if (model_.stays(i)) ++plan.points_left;
       plan.fates.push_back(fate);

@@ -9,12 +9,15 @@ namespace kestrum::test {
 
 struct YearsResult {
   std::uint64_t years = 0, runs = 0, plans = 0, removed = 0, folds = 0, broken = 0;
-  std::string failure;  // the first one, with its seed; empty: none
+  std::uint64_t full = 0;  // runs that found no room
+  std::string failure;     // the first one, with its seed; empty: none
 };
 
-// Each year is of its own random schedule, kind, renewal, keep rules, drive and sizes. After each plan that
-// was carried out: every remaining point is complete, the floor holds, the newest undamaged chain is there,
-// no promise was broken that could be kept, and asking again changes nothing.
+// Each year is of its own random schedule, kind, renewal, keep rules, drive and sizes. On some drives there
+// is a second job, others' data comes and goes, or what was removed does not come free for a while; some
+// clocks are wrong for some runs, and some machines are off for weeks. After each plan, and after each step
+// of it: every remaining point is complete, the floor holds, the newest undamaged chain is there, and what
+// KeepOracle says of plans is so.
 YearsResult simulate_years(std::uint64_t first_seed, std::uint64_t years, unsigned most_runs);
 
 }  // namespace kestrum::test

@@ -136,8 +136,18 @@ INSTANTIATE_TEST_SUITE_P(
                  "all of its chain is older than 30 days"},
         KeepCase{
             "usual rule: one set of it is not", "F100/90 I9/29 F99/28 I9/1", {}, "", "point 2 of its chain"},
-        KeepCase{"usual rule: drive at 90 %",
+        KeepCase{"drive at 90 %: where nothing can be folded, the newest of the oldest chain",
                  "F300/9 I200/8 F300/7 I120/1",
+                 {},
+                 "2",
+                 "not older",
+                 false,
+                 1000,
+                 0,
+                 false,
+                 1},
+        KeepCase{"drive at 90 %: the oldest chain, where its beginning is too much",
+                 "F300/9 I20/8 F500/7 I120/1",
                  {},
                  "2 1",
                  "make room",
@@ -264,6 +274,18 @@ TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
   EXPECT_EQ(plan.points_left, 3u);
   ASSERT_EQ(plan.broken.size(), 1u);
   EXPECT_EQ(plan.frees, 20u << 20);
+}
+
+// What only a point that went had needed goes before anything else does.
+TEST(KeepPlan, WhatIsNeededNoMoreGoesFirst) {
+  KeepQuestion question{.rules = points(5),
+                        .may_fold = false,
+                        .sets = sets_of("F30/9g D10/8 F30/7 D10/6 F30/5 D10/4"),
+                        .now = today};
+  question.total = 1u << 30;
+  question.free = 0;
+  question.make_room = 35u << 20;
+  EXPECT_EQ(plan_text(plan_keep(question)), "2 1") << "point 1 was given up, and only point 2 needed it";
 }
 
 // "one a week for 2 months, until 14 June"

@@ -13,7 +13,8 @@ struct Effort {
 
 class LimitPlanner {
  public:
-  LimitPlanner(KeepModel& model, Effort effort) : model_(model), effort_(effort) {}
+  LimitPlanner(KeepModel& model, Effort effort)
+      : model_(model), effort_(effort), before_(model.decided()), unfolded_(model.chains(), false) {}
 
   // False when it does not get there.
   bool meet() {
@@ -50,7 +51,9 @@ class LimitPlanner {
     }
   }
   bool fold_for_room(std::size_t i) {
-    if (!may_fold() || !may_go(i) || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
+    if (!may_fold() || unfolded_[model_.chain[i]] || !may_go(i) ||
+        !model_.floor_allows(model_.counts(i) ? 1 : 0))
+      return false;
     if (!model_.try_fold(i)) return false;
     model_.overridden[i] = model_.promised(i);
     model_.reason[i] = {.why = FateReason::Why::room, .other = model_.point(model_.into[i])};
@@ -95,7 +98,13 @@ class LimitPlanner {
     if (!whole || model_.yielded(hoped) >= excess()) {
       if (drop_oldest(alive)) return true;
     }
-    if (whole && all_but_first >= excess() && drop_newest(alive)) return true;
+    // Once begun it is not gone on with by folding, which would free less than was reckoned.
+    bool any = false;
+    if (whole && all_but_first >= excess()) {
+      while (excess() > 0 && drop_newest(staying(c))) any = true;
+    }
+    if (any) return true;
+    if (whole && take_back_folds(c)) return true;
     if (whole) {
       for (std::size_t i : model_.members(c)) {
         if (!model_.gone[i]) give_up(i);
@@ -103,6 +112,20 @@ class LimitPlanner {
       return true;
     }
     return !may_fold() && !model_.whole_chain_stays(c) && drop_newest(alive);
+  }
+
+  // Folding did not do: what stays without it may be more than nothing. False when nothing was folded.
+  bool take_back_folds(std::size_t c) {
+    bool any = false;
+    for (std::size_t i : model_.members(c)) {
+      if (model_.gone[i] || model_.into[i] == before_.into[i]) continue;
+      model_.into[i] = before_.into[i];
+      model_.reason[i] = before_.reason[i];
+      model_.overridden[i] = before_.overridden[i];
+      any = true;
+    }
+    unfolded_[c] = true;
+    return any;
   }
 
   // The oldest that nothing needs, else the oldest by folding; the last one of a chain stays.
@@ -128,16 +151,26 @@ class LimitPlanner {
   // The last point of an old chain, where there is no room to fold or folding does not do.
   bool drop_newest(const std::vector<std::size_t>& alive) {
     std::size_t i = alive.back();
-    if (alive.size() < 2 || i == model_.newest_good || holds_folded(i) || !may_go(i) ||
+    if (alive.size() < 2 || i == model_.newest_good || !may_go(i) ||
         !model_.floor_allows(model_.counts(i) ? 1 : 0))
       return false;
     if (model_.needed_by()[i] != nobody) return false;
+    const std::vector<std::size_t> holder = model_.holders();
     give_up(i);
+    // What was to be folded into it goes as it is.
+    for (std::size_t k : model_.members(model_.chain[i])) {
+      if (holder[k] != i || model_.gone[k]) continue;
+      model_.gone[k] = true;
+      model_.into[k] = nobody;
+      model_.reason[k].other = 0;
+    }
     return true;
   }
 
   KeepModel& model_;
   const Effort effort_;
+  const KeepModel::Decided before_;
+  std::vector<bool> unfolded_;  // chains in which folding did not do
 };
 
 }  // namespace

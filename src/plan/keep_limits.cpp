@@ -13,8 +13,7 @@ struct Effort {
 
 class LimitPlanner {
  public:
-  LimitPlanner(KeepModel& model, Effort effort)
-      : model_(model), effort_(effort), before_(model.decided()), unfolded_(model.chains(), false) {}
+  LimitPlanner(KeepModel& model, Effort effort) : model_(model), effort_(effort), before_(model.decided()) {}
 
   // False when it does not get there.
   bool meet() {
@@ -51,9 +50,7 @@ class LimitPlanner {
     }
   }
   bool fold_for_room(std::size_t i) {
-    if (!may_fold() || unfolded_[model_.chain[i]] || !may_go(i) ||
-        !model_.floor_allows(model_.counts(i) ? 1 : 0))
-      return false;
+    if (!may_fold() || !may_go(i) || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
     if (!model_.try_fold(i)) return false;
     model_.overridden[i] = model_.promised(i);
     model_.reason[i] = {.why = FateReason::Why::room, .other = model_.point(model_.into[i])};
@@ -85,47 +82,43 @@ class LimitPlanner {
     std::vector<std::size_t> alive = staying(c);
     if (alive.empty()) return false;
     std::size_t good = 0;
-    std::uint64_t hoped = 0, all_but_first = 0;
+    std::uint64_t hoped = 0;
     for (std::size_t k = 0; k < alive.size(); ++k) {
       good += model_.counts(alive[k]) ? 1 : 0;
       if (k + 1 < alive.size()) hoped += std::min(model_.stored(alive[k]), model_.stored(alive[k + 1]));
-      if (k > 0) all_but_first += model_.stored(alive[k]);
     }
-    bool whole = !model_.whole_chain_stays(c) && model_.floor_allows(good) &&
+    const bool may_end = !model_.whole_chain_stays(c);
+    bool whole = may_end && model_.floor_allows(good) &&
                  std::all_of(alive.begin(), alive.end(), [this](std::size_t i) { return may_go(i); });
     // Points of an old chain are given up one by one as long as that helps: the oldest, by folding, or else
     // the newest. Else the whole of it goes.
     if (!whole || model_.yielded(hoped) >= excess()) {
       if (drop_oldest(alive)) return true;
     }
-    // Once begun it is not gone on with by folding, which would free less than was reckoned.
-    bool any = false;
-    if (whole && all_but_first >= excess()) {
-      while (excess() > 0 && drop_newest(staying(c))) any = true;
-    }
-    if (any) return true;
-    if (whole && take_back_folds(c)) return true;
+    if (may_end && keep_beginning(c)) return true;
     if (whole) {
       for (std::size_t i : model_.members(c)) {
         if (!model_.gone[i]) give_up(i);
       }
       return true;
     }
-    return !may_fold() && !model_.whole_chain_stays(c) && drop_newest(alive);
+    return may_end && drop_newest(alive);
   }
 
-  // Folding did not do: what stays without it may be more than nothing. False when nothing was folded.
-  bool take_back_folds(std::size_t c) {
-    bool any = false;
+  // Without folding in that chain, the newest first: where that does not do, all is as it was, and false.
+  bool keep_beginning(std::size_t c) {
+    const KeepModel::Decided so_far = model_.decided();
     for (std::size_t i : model_.members(c)) {
       if (model_.gone[i] || model_.into[i] == before_.into[i]) continue;
       model_.into[i] = before_.into[i];
       model_.reason[i] = before_.reason[i];
       model_.overridden[i] = before_.overridden[i];
-      any = true;
     }
-    unfolded_[c] = true;
-    return any;
+    while (excess() > 0 && drop_newest(staying(c))) {
+    }
+    if (excess() == 0) return true;
+    model_.decide(so_far);
+    return false;
   }
 
   // The oldest that nothing needs, else the oldest by folding; the last one of a chain stays.
@@ -150,10 +143,9 @@ class LimitPlanner {
 
   // The last point of an old chain, where there is no room to fold or folding does not do.
   bool drop_newest(const std::vector<std::size_t>& alive) {
+    if (alive.size() < 2) return false;
     std::size_t i = alive.back();
-    if (alive.size() < 2 || i == model_.newest_good || !may_go(i) ||
-        !model_.floor_allows(model_.counts(i) ? 1 : 0))
-      return false;
+    if (i == model_.newest_good || !may_go(i) || !model_.floor_allows(model_.counts(i) ? 1 : 0)) return false;
     if (model_.needed_by()[i] != nobody) return false;
     const std::vector<std::size_t> holder = model_.holders();
     give_up(i);
@@ -170,7 +162,6 @@ class LimitPlanner {
   KeepModel& model_;
   const Effort effort_;
   const KeepModel::Decided before_;
-  std::vector<bool> unfolded_;  // chains in which folding did not do
 };
 
 }  // namespace

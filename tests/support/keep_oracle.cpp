@@ -232,13 +232,12 @@ std::string KeepOracle::room() const {
     return less;
   };
   if (room_with(kept_with(*newest), own) >= 0) return name(*newest) + " goes though there is room with it";
-  // Of a chain in which each needs the one before, the beginning is kept as far as that goes.
-  const std::vector<bool> with_newest = kept_with(*newest);
-  for (std::size_t i = 0; i < *newest; ++i) {
-    bool before_it = for_room(i) && sets_[i].facts.chain == sets_[*newest].facts.chain && !with_newest[i];
-    if (before_it && room_with(kept_with(i), own) >= 0)
-      return name(i) + " goes with its chain though there is room with it";
-  }
+  // Of a chain in which each needs the one before, the beginning is kept as far as that goes: they went from
+  // the newest on.
+  std::size_t oldest = 0;
+  while (!for_room(oldest) || sets_[oldest].facts.chain != sets_[*newest].facts.chain) ++oldest;
+  if (!kept_with(*newest)[oldest] && room_with(kept_with(oldest), own) >= 0)
+    return name(oldest) + " goes with its chain though there is room with it";
   return {};
 }
 

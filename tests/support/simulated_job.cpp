@@ -15,14 +15,14 @@ constexpr std::uint64_t mib = 1u << 20;
 std::string plan_text(const KeepQuestion& asked, const KeepPlan& plan) {
   std::string out = " (" + size_text(asked.free) + " of " + size_text(asked.total) + " free, " +
                     size_text(asked.reserve) + " of them held back, " + size_text(asked.make_room) +
-                    " wanted" + (asked.may_fold ? "" : ", no folding") +
+                    " wanted, " + local_text(asked.now) + (asked.may_fold ? "" : ", no folding") +
                     (asked.other_jobs ? ", other jobs" : "") + ";";
   for (const SetFate& fate : plan.fates)
     out += " " + std::to_string(fate.sequence) + "=" + size_text(fate.bytes) +
            (fate.fate == Fate::stays  ? ""
             : fate.fate == Fate::goes ? " goes"
                                       : " folds") +
-           (fate.reason.why == FateReason::Why::room ? " for room" : "");
+           (fate.reason.why == FateReason::Why::room ? " for room" : "") + " of " + local_text(fate.dated);
   return out + ")";
 }
 
@@ -177,16 +177,17 @@ std::string SimulatedJob::run(Instant now, Instant truly) {
   freed_ = 0;
   late_ = false;
   KeptSet set = next_set(now);
-  if (!fits(set)) {
+  for (int attempt = 0; attempt < 4 && !fits(set); ++attempt) {
+    const std::size_t before = sets_.size();
     if (std::string failure = prune(now, set.facts.totals.stored_bytes); !failure.empty()) return failure;
-    // The base may have gone.
-    const std::uint64_t wanted = set.facts.totals.stored_bytes;
-    set = next_set(now);
-    if (set.facts.base) set.facts.totals.stored_bytes = std::min(wanted, set.facts.totals.stored_bytes);
+    if (sets_.size() == before) break;
+    set = next_set(now);  // the base may have gone
   }
   if (!fits(set)) {
     ++out_.full;
-    return {};
+    if (!could_fit(set)) return {};
+    const KeepQuestion asked = question(now, set.facts.totals.stored_bytes);
+    return "a run finds no room though there would be some" + plan_text(asked, plan_keep(asked));
   }
   sequence_ = set.facts.sequence;
   truly_made_[sequence_] = truly;
@@ -195,6 +196,37 @@ std::string SimulatedJob::run(Instant now, Instant truly) {
   if (damage_ > 0 && unit() < damage_) spoil(random_() % sets_.size());
   if (people_) say_something();
   return prune(now, 0);
+}
+
+// With nothing left but what always stays: the last good points, what is kept, the newest chain, the newest
+// good one, and what they need. Not where the room of what goes comes later.
+bool SimulatedJob::could_fit(const KeptSet& set) const {
+  if (late_ || drive_.withheld > 0 || sets_.empty()) return false;
+  const std::optional<Id> good = good_chain(sets_);
+  std::vector<KeptSet> stay;
+  std::size_t floor = keep_.at_least;
+  bool newest_good = true;
+  std::optional<Id> of_newest_good;
+  for (std::size_t i = sets_.size(); i-- > 0;) {
+    const KeptSet& one = sets_[i];
+    bool stays =
+        one.facts.standing.kept() || one.facts.chain == sets_.back().facts.chain || one.facts.chain == good;
+    if (one.counts() && newest_good) of_newest_good = one.facts.chain;
+    if (one.counts()) newest_good = false;
+    if (one.counts() && floor > 0) stays = true, --floor;
+    stays = stays || one.facts.chain == of_newest_good;
+    for (const KeptSet& user : stay) {
+      for (const SetNeed& need : user.facts.needs) stays = stays || one.facts.meets(need, user.facts.chain);
+    }
+    if (stays) stay.push_back(one);
+  }
+  std::uint64_t held = 0, stayed = 0;
+  for (const KeptSet& one : sets_) held += one.facts.totals.stored_bytes;
+  for (const KeptSet& one : stay) stayed += one.facts.totals.stored_bytes;
+  const std::uint64_t freed = held - stayed;
+  const std::int64_t room = room_for_run(acting_rules(keep_), stayed, drive_.total, drive_.free() + freed,
+                                         freed_ + freed, fold_reserve(keep_, endless_, stayed));
+  return room >= 0 && set.facts.totals.stored_bytes <= static_cast<std::uint64_t>(room);
 }
 
 // As the engine's upkeep does it.
@@ -227,10 +259,15 @@ std::string SimulatedJob::check(const KeepQuestion& asked, const KeepPlan& plan)
 }
 
 // By the true time, whatever the clock said then or says now: what is surely within a rule of age does not go
-// by rules. Before the job's rhythm is known, and for what it may explain, the clock is believed.
+// by rules. Before the job's rhythm is known, for what it may explain, and
+// where many dates are wrong, the clock is believed.
 std::string SimulatedJob::too_young(const KeepQuestion& asked, const KeepPlan& plan) const {
   constexpr std::size_t known_rhythm = 8;
   if (!asked.rules.age || asked.sets.size() < known_rhythm) return {};
+  const auto wrong = std::count_if(asked.sets.begin(), asked.sets.end(), [&](const KeptSet& set) {
+    return set.facts.started != truly_made_.at(set.facts.sequence);
+  });
+  if (static_cast<std::size_t>(wrong) * 3 > asked.sets.size()) return {};
   const auto slack = static_cast<std::int64_t>(8 * 86400 + 20 * gap_);
   const Instant since = before({truly_.seconds + slack, 0}, *asked.rules.age);
   for (std::size_t i = 0; i < plan.fates.size(); ++i) {

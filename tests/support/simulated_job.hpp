@@ -50,6 +50,7 @@ class SimulatedJob {
   void spoil(std::size_t which);
   KeepQuestion question(Instant now, std::uint64_t make_room) const;
   bool fits(const KeptSet& set) const;
+  bool could_fit(const KeptSet& set) const;
   std::string prune(Instant now, std::uint64_t make_room);
   std::string check(const KeepQuestion& asked, const KeepPlan& plan);
   std::string too_young(const KeepQuestion& asked, const KeepPlan& plan) const;

@@ -263,9 +263,12 @@ TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
   EXPECT_EQ(steps("F9/90 F9/80 F9/70c F9/60c", age(30)), "") << "the floor is held by what opens";
   EXPECT_EQ(steps("F9/90 I9/80 I9/70 F9/60c F9/50c", age(30)), "");
   EXPECT_EQ(steps("F90/9c I9/8c F9/2 F9/1", points(3)), "") << "point 2 needs it, and it is not folded";
+  EXPECT_EQ(steps("F90/9c I9/7c F9/2 F9/1", thin({"every point for 8 days"})), "") << "nor where others are";
   // For room too: the oldest first, and by what is free afterwards the others stay.
   EXPECT_EQ(steps("F90/9c F9/2 F9/1", points(3), 1 << 20, 50u << 20), "1");
   EXPECT_EQ(steps("F9/9c F90/2 F9/1 F9/0", points(4), 1 << 20, 50u << 20), "1 2");
+  EXPECT_EQ(steps("F60/9c F60/3 F9/2 F9/1", points(4), 1 << 20, 50u << 20), "1") << "what it frees is free";
+  EXPECT_EQ(steps("F40/9ck F20/8 F20/2 F9/1", limit(points(4), 70)), "2") << "its bytes are the job's";
   KeepQuestion question{
       .rules = limit(points(9), 50), .sets = sets_of("F20/9c F20/8c F20/2 F9/1"), .now = today};
   question.total = question.free = 1u << 30;
@@ -286,6 +289,18 @@ TEST(KeepPlan, WhatIsNeededNoMoreGoesFirst) {
   question.free = 0;
   question.make_room = 35u << 20;
   EXPECT_EQ(plan_text(plan_keep(question)), "2 1") << "point 1 was given up, and only point 2 needed it";
+}
+
+// The floor counts what is only needed, too.
+TEST(KeepPlan, WhatIsNeededNoMoreStaysForTheFloor) {
+  KeepQuestion question{.rules = floor_of(points(3), 3),
+                        .may_fold = false,
+                        .sets = sets_of("F10/9 D10/8 F10/7 F10/6"),
+                        .now = today};
+  question.total = 1u << 30;
+  question.free = 0;
+  question.make_room = 5u << 20;
+  EXPECT_EQ(plan_text(plan_keep(question)), "2");
 }
 
 // "one a week for 2 months, until 14 June"
@@ -347,12 +362,19 @@ TEST(KeepPlan, HoldsOverSimulatedYears) {
   EXPECT_GT(result.folds, years);
   EXPECT_GT(result.broken, years / 10);
   std::printf(
-      "%llu simulated years, %llu runs, %llu plans: %llu sets removed, %llu folds, %llu plans that broke a "
-      "promise; %.1f s\n",
+      "%llu simulated years, %llu runs, of which %llu found no room, %llu plans: %llu sets removed, %llu "
+      "folds, "
+      "%llu plans that broke a promise; %.1f s\n",
       static_cast<unsigned long long>(result.years), static_cast<unsigned long long>(result.runs),
-      static_cast<unsigned long long>(result.plans), static_cast<unsigned long long>(result.removed),
-      static_cast<unsigned long long>(result.folds), static_cast<unsigned long long>(result.broken),
-      took.count());
+      static_cast<unsigned long long>(result.full), static_cast<unsigned long long>(result.plans),
+      static_cast<unsigned long long>(result.removed), static_cast<unsigned long long>(result.folds),
+      static_cast<unsigned long long>(result.broken), took.count());
+}
+
+// Each has found something that rarely comes together.
+TEST(KeepPlan, HoldsInYearsThatFoundSomething) {
+  for (std::uint64_t seed : {114, 257, 278, 620, 823, 1078, 3473, 3805, 7841})
+    EXPECT_EQ(simulate_years(seed, 1, 400).failure, "");
 }
 
 TEST(KeepPlan, RoomForARun) {

@@ -121,8 +121,10 @@ std::uint64_t KeepModel::excess(bool with_folds, bool own) const {
   if (with_folds) freed += yielded(hoped_from_folds());
   freed = std::min(freed, job_bytes);
   const std::uint64_t held = job_bytes - freed, free = question.free + freed;
-  std::int64_t room = own ? room_for_run(rules, held, question.total, free, freed, question.reserve)
-                          : room_left(rules, held, question.total, free, question.reserve);
+  // The less there is, the less folding needs.
+  const std::uint64_t reserve = std::min(question.reserve, fold_reserve(rules, question.endless, held));
+  std::int64_t room = own ? room_for_run(rules, held, question.total, free, freed, reserve)
+                          : room_left(rules, held, question.total, free, reserve);
   room -= static_cast<std::int64_t>(question.make_room);
   return room >= 0 ? 0 : static_cast<std::uint64_t>(-room);
 }

@@ -162,8 +162,9 @@ std::int64_t KeepOracle::room_with(const std::vector<bool>& gone, bool own) cons
   for (std::size_t i = 0; i < sets_.size(); ++i)
     (gone[i] ? freed : held) += sets_[i].facts.totals.stored_bytes;
   const std::uint64_t free = asked_.free + freed;
-  std::int64_t room = own ? room_for_run(rules_, held, asked_.total, free, freed, asked_.reserve)
-                          : room_left(rules_, held, asked_.total, free, asked_.reserve);
+  const std::uint64_t reserve = std::min(asked_.reserve, fold_reserve(rules_, asked_.endless, held));
+  std::int64_t room = own ? room_for_run(rules_, held, asked_.total, free, freed, reserve)
+                          : room_left(rules_, held, asked_.total, free, reserve);
   return room - static_cast<std::int64_t>(asked_.make_room);
 }
 

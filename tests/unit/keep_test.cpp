@@ -245,34 +245,37 @@ TEST(KeepPlan, HoldsWhenAskedTo) {
   EXPECT_FALSE(plan_keep(question).empty());
 }
 
+// What goes on a drive of 1 GiB; of the free and the wanted room in MiB.
+std::string steps_of(const std::string& sets, KeepRules rules, std::uint64_t free = 1024,
+                     std::uint64_t make_room = 0, bool may_fold = true) {
+  KeepQuestion question{.rules = std::move(rules), .may_fold = may_fold, .sets = sets_of(sets), .now = today};
+  question.total = 1u << 30;
+  question.free = free << 20;
+  question.make_room = make_room << 20;
+  return plan_text(plan_keep(question));
+}
+
 // What its seal alone says of a point lets none go whose key is at hand.
 TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
-  auto steps = [](const std::string& sets, KeepRules rules, std::uint64_t free = 1u << 30,
-                  std::uint64_t make_room = 0) {
-    KeepQuestion question{.rules = std::move(rules), .sets = sets_of(sets), .now = today};
-    question.total = 1u << 30;
-    question.free = free;
-    question.make_room = make_room;
-    return plan_text(plan_keep(question));
-  };
-  EXPECT_EQ(steps("F9/9c F9/8c F9/2 F9/1", points(3)), "1");
-  EXPECT_EQ(steps("F9/9c F9/8c F9/2 F9/1", points(2)), "1 2");
-  EXPECT_EQ(steps("F9/9c F9/8c F9/2", points(2)), "1") << "the floor counts it as long as there is no other";
-  EXPECT_EQ(steps("F9/9c F9/8c F9/2!", points(1)), "") << "the last good ones";
-  EXPECT_EQ(steps("F9/9 F9/8 F9/2c F9/1c", points(2)), "") << "newer ones of another key prove nothing";
-  EXPECT_EQ(steps("F9/90 F9/80 F9/70c F9/60c", age(30)), "") << "the floor is held by what opens";
-  EXPECT_EQ(steps("F9/90 I9/80 I9/70 F9/60c F9/50c", age(30)), "");
-  EXPECT_EQ(steps("F90/9c I9/8c F9/2 F9/1", points(3)), "") << "point 2 needs it, and it is not folded";
+  EXPECT_EQ(steps_of("F9/9c F9/8c F9/2 F9/1", points(3)), "1");
+  EXPECT_EQ(steps_of("F9/9c F9/8c F9/2 F9/1", points(2)), "1 2");
+  EXPECT_EQ(steps_of("F9/9c F9/8c F9/2", points(2)), "1")
+      << "the floor counts it as long as there is no other";
+  EXPECT_EQ(steps_of("F9/9c F9/8c F9/2!", points(1)), "") << "the last good ones";
+  EXPECT_EQ(steps_of("F9/9 F9/8 F9/2c F9/1c", points(2)), "") << "newer ones of another key prove nothing";
+  EXPECT_EQ(steps_of("F9/90 F9/80 F9/70c F9/60c", age(30)), "") << "the floor is held by what opens";
+  EXPECT_EQ(steps_of("F9/90 I9/80 I9/70 F9/60c F9/50c", age(30)), "");
+  EXPECT_EQ(steps_of("F90/9c I9/8c F9/2 F9/1", points(3)), "") << "point 2 needs it, and it is not folded";
   KeepQuestion thinned{
       .rules = thin({"every point for 8 days"}), .sets = sets_of("F90/9c I9/7c F9/2 F9/1"), .now = today};
   thinned.total = thinned.free = 1u << 30;
   EXPECT_EQ(plan_keep(thinned).fates[0].fate, Fate::stays) << "nor where others are";
   EXPECT_EQ(plan_keep(thinned).points_left, 4u);
   // For room too: the oldest first, and by what is free afterwards the others stay.
-  EXPECT_EQ(steps("F90/9c F9/2 F9/1", points(3), 1 << 20, 50u << 20), "1");
-  EXPECT_EQ(steps("F9/9c F90/2 F9/1 F9/0", points(4), 1 << 20, 50u << 20), "1 2");
-  EXPECT_EQ(steps("F60/9c F60/3 F9/2 F9/1", points(4), 1 << 20, 50u << 20), "1") << "what it frees is free";
-  EXPECT_EQ(steps("F40/9ck F20/8 F20/2 F9/1", limit(points(4), 70)), "2") << "its bytes are the job's";
+  EXPECT_EQ(steps_of("F90/9c F9/2 F9/1", points(3), 1, 50), "1");
+  EXPECT_EQ(steps_of("F9/9c F90/2 F9/1 F9/0", points(4), 1, 50), "1 2");
+  EXPECT_EQ(steps_of("F60/9c F60/3 F9/2 F9/1", points(4), 1, 50), "1") << "what it frees is free";
+  EXPECT_EQ(steps_of("F40/9ck F20/8 F20/2 F9/1", limit(points(4), 70)), "2") << "its bytes are the job's";
   KeepQuestion question{
       .rules = limit(points(9), 50), .sets = sets_of("F20/9c F20/8c F20/2 F9/1"), .now = today};
   question.total = question.free = 1u << 30;
@@ -283,28 +286,11 @@ TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
   EXPECT_EQ(plan.frees, 20u << 20);
 }
 
-// What only a point that went had needed goes before anything else does.
+// What only a point that went had needed goes before anything else does, but the floor counts it.
 TEST(KeepPlan, WhatIsNeededNoMoreGoesFirst) {
-  KeepQuestion question{.rules = points(5),
-                        .may_fold = false,
-                        .sets = sets_of("F30/9g D10/8 F30/7 D10/6 F30/5 D10/4"),
-                        .now = today};
-  question.total = 1u << 30;
-  question.free = 0;
-  question.make_room = 35u << 20;
-  EXPECT_EQ(plan_text(plan_keep(question)), "2 1") << "point 1 was given up, and only point 2 needed it";
-}
-
-// The floor counts what is only needed, too.
-TEST(KeepPlan, WhatIsNeededNoMoreStaysForTheFloor) {
-  KeepQuestion question{.rules = floor_of(points(3), 3),
-                        .may_fold = false,
-                        .sets = sets_of("F10/9 D10/8 F10/7 F10/6"),
-                        .now = today};
-  question.total = 1u << 30;
-  question.free = 0;
-  question.make_room = 5u << 20;
-  EXPECT_EQ(plan_text(plan_keep(question)), "2");
+  EXPECT_EQ(steps_of("F30/9g D10/8 F30/7 D10/6 F30/5 D10/4", points(5), 0, 35, false), "2 1")
+      << "point 1 was given up, and only point 2 needed it";
+  EXPECT_EQ(steps_of("F10/9 D10/8 F10/7 F10/6", floor_of(points(3), 3), 0, 5, false), "2");
 }
 
 // "one a week for 2 months, until 14 June"

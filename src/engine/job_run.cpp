@@ -278,7 +278,8 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   plan.decision = wanted_ ? decide_kind(rules, surveyed_, protection, wanted_, now)
                           : decide_by_time(rules, surveyed_, protection, times_of(job_), now);
   plan.needs = new_needs(plan.decision, surveyed_);
-  if (newest != nullptr) plan.previous = newest->seal->core_digest;
+  const SetList lying = with_closed(session.sets());
+  if (lying.newest() != nullptr) plan.previous = lying.newest()->seal->core_digest;
   plan.earlier = plan.decision.base;
   if (!plan.earlier && goes_on && newest != nullptr) plan.earlier = newest->folder.sequence;
   choose_keys(session, plan, goes_on ? newest : nullptr);

@@ -192,8 +192,12 @@ void prove(SetList& sets, KeyRing& keys, const OwnRules& rules, KeysWanted wante
 }
 
 SetList with_closed(SetList sets) {
-  sets.amend([](FoundSet& set) {
-    if (set.not_ours != NotOurs::closed) return false;
+  auto closed = [](const FoundSet& set) { return set.not_ours == NotOurs::closed; };
+  bool any = false;
+  for (const FoundSet& set : sets) any = any || closed(set);
+  if (!any) return sets;
+  sets.amend([&](FoundSet& set) {
+    if (!closed(set)) return false;
     take_in(set);
     return true;
   });

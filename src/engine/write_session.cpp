@@ -127,14 +127,13 @@ void WriteSession::prove_sets() {
 
 // True when that is news.
 bool WriteSession::remember_closed() {
-  std::set<Id> closed;
+  std::set<Id>& closed = memory().closed_chains;
+  const std::set<Id> before = closed;
   for (const FoundSet& set : list()) {
     if (set.not_ours == NotOurs::closed) closed.insert(set.left_out->core.facts.chain);
-    if (set.sealed()) memory().closed_chains.erase(set.facts().chain);
+    if (set.sealed()) closed.erase(set.facts().chain);
   }
-  const std::size_t known = memory().closed_chains.size();
-  memory().closed_chains.merge(closed);
-  return memory().closed_chains.size() != known;
+  return closed != before;
 }
 
 void WriteSession::accept_state() {

@@ -103,6 +103,23 @@ TEST_F(NewPassphrase, PointsOfBeforeAreShownAndOpenWithTheOldOne) {
   EXPECT_EQ(desk_({"verify", "wardens", "--at", "1"}).exit, 7);
 }
 
+// The chain of before goes on, and nothing looks as if the drive had been set back.
+TEST_F(NewPassphrase, TheOldOneMayComeBack) {
+  points(2);
+  another_passphrase();
+  ASSERT_EQ(day({"--new-passphrase"}).exit, 0);
+  fs::copy_file(old(), desk_.pass(), fs::copy_options::overwrite_existing);
+  EXPECT_EQ(day({}).exit, 7);
+  ASSERT_EQ(day({"--new-passphrase"}).exit, 0);
+  Ran points = desk_({"points", "wardens"});
+  EXPECT_EQ(points.exit, 0) << points.out;
+  EXPECT_TRUE(holds(points.out, "Point 3 (")) << points.out;
+  EXPECT_FALSE(holds(points.out, "Points 1, 2 (")) << points.out;
+  Ran after = day({});
+  EXPECT_EQ(after.exit, 0) << after.err;
+  EXPECT_EQ(desk_({"verify", "wardens"}).exit, 0);
+}
+
 TEST_F(NewPassphrase, PointsOfBeforeGoByTheRules) {
   points(2, {"--keep-points", "3 points", "--how-kind", "full"});
   another_passphrase();

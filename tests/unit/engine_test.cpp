@@ -217,6 +217,7 @@ TEST(Ledger, KeepsRunsAndRefusesANewerOne) {
     run.result = RunResult::done_with_problems;
     run.problems = 1;
     run.totals.bytes = std::uint64_t{1} << 45;
+    run.broken = {{"age = 30 days", 3, Instant{500, 0}}, {"points = 9 points", 1, {}}};
     ledger.finish_run(run, {{"/srv/\xff", "read", "permission denied"}});
     RunEntry next;
     next.job = "wardens";
@@ -231,8 +232,32 @@ TEST(Ledger, KeepsRunsAndRefusesANewerOne) {
   EXPECT_EQ(again.problems(run->id).at(0).path, "/srv/\xff");
   EXPECT_EQ(again.runs("", 10).size(), 2u);
   EXPECT_FALSE(again.run("moths", 1));
+  ASSERT_EQ(run->broken.size(), 2u);
+  EXPECT_EQ(run->broken[0].rule, "age = 30 days");
+  EXPECT_EQ(run->broken[0].points, 3u);
+  EXPECT_EQ(run->broken[0].oldest_left, (Instant{500, 0}));
+  EXPECT_FALSE(run->broken[1].oldest_left);
   Database(path).run("PRAGMA user_version = 99");
   EXPECT_THROW(Ledger{path}, Error);
+}
+
+TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
+  TempFolder folder;
+  std::string path = folder / "ledger.db";
+  {
+    Ledger ledger(path);
+    RunEntry run;
+    run.job = "wardens";
+    ledger.begin_run(run);
+  }
+  Database(path).run("ALTER TABLE run DROP COLUMN broken; PRAGMA user_version = 3");
+  Ledger again(path);
+  std::optional<RunEntry> run = again.run("wardens", 1);
+  ASSERT_TRUE(run);
+  EXPECT_TRUE(run->broken.empty());
+  run->broken = {{"points = 9 points", 1, {}}};
+  again.finish_run(*run, {});
+  EXPECT_EQ(again.run("wardens", 1)->broken.size(), 1u);
 }
 
 }  // namespace

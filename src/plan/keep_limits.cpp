@@ -95,14 +95,17 @@ class LimitPlanner {
     if (!whole || model_.yielded(hoped) >= excess()) {
       if (drop_oldest(alive)) return true;
     }
-    if (may_end && keep_beginning(c)) return true;
+    // A chain that stays for one good point may lose what is newer; the newest and the newest undamaged may
+    // not.
+    const bool may_shrink = c + 1 != model_.chains() && c != model_.good_chain;
+    if (may_shrink && keep_beginning(c)) return true;
     if (whole) {
       for (std::size_t i : model_.members(c)) {
         if (!model_.gone[i]) give_up(i);
       }
       return true;
     }
-    return may_end && drop_newest(alive);
+    return may_shrink && drop_newest(alive);
   }
 
   // Without folding in that chain, the newest first: where that does not do, all is as it was, and false.

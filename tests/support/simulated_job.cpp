@@ -205,16 +205,11 @@ bool SimulatedJob::could_fit(const KeptSet& set) const {
   const std::optional<Id> good = good_chain(sets_);
   std::vector<KeptSet> stay;
   std::size_t floor = keep_.at_least;
-  bool newest_good = true;
-  std::optional<Id> of_newest_good;
   for (std::size_t i = sets_.size(); i-- > 0;) {
     const KeptSet& one = sets_[i];
     bool stays =
         one.facts.standing.kept() || one.facts.chain == sets_.back().facts.chain || one.facts.chain == good;
-    if (one.counts() && newest_good) of_newest_good = one.facts.chain;
-    if (one.counts()) newest_good = false;
     if (one.counts() && floor > 0) stays = true, --floor;
-    stays = stays || one.facts.chain == of_newest_good;
     for (const KeptSet& user : stay) {
       for (const SetNeed& need : user.facts.needs) stays = stays || one.facts.meets(need, user.facts.chain);
     }

@@ -286,6 +286,12 @@ TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
   EXPECT_EQ(plan.frees, 20u << 20);
 }
 
+// A job whose newest good point lies in a damaged chain is not stopped by what is damaged in it.
+TEST(KeepPlan, WhatIsDamagedMakesRoomForANewFull) {
+  EXPECT_EQ(steps_of("F90/9 I30/8! I30/7! F90/2! I20/1!", points(9), 10, 60), "3 2");
+  EXPECT_EQ(steps_of("F90/9 I30/8! I30/7! F90/2! I20/1!", points(9), 10, 75), "") << "out of reach";
+}
+
 // What only a point that went had needed goes before anything else does, but the floor counts it.
 TEST(KeepPlan, WhatIsNeededNoMoreGoesFirst) {
   EXPECT_EQ(steps_of("F30/9g D10/8 F30/7 D10/6 F30/5 D10/4", points(5), 0, 35, false), "2 1")
@@ -364,7 +370,7 @@ TEST(KeepPlan, HoldsOverSimulatedYears) {
 // Each has found something that rarely comes together.
 TEST(KeepPlan, HoldsInYearsThatFoundSomething) {
   for (std::uint64_t seed :
-       {4, 75, 114, 130, 257, 278, 342, 464, 620, 823, 1078, 2391, 2539, 3473, 3805, 7841})
+       {4, 75, 114, 130, 257, 278, 342, 464, 620, 823, 1078, 2391, 2539, 3473, 3805, 7841, 9327, 9797})
     EXPECT_EQ(simulate_years(seed, 1, 400).failure, "");
 }
 

@@ -63,17 +63,16 @@ bool KeepOracle::young(std::size_t i, const Span& span) const {
   return time_.made[i] >= before({asked_.now.seconds - time_.away[i], 0}, span);
 }
 
-// The first day of the month, or the Monday of the week, in local time.
+// The first day of the month, or the Monday of the week, where the point was made.
 const std::string& KeepOracle::period(std::size_t i, Span::Unit unit) const {
   std::string& known = periods_[{i, unit}];
   if (!known.empty()) return known;
-  const Instant when = time_.made[i];
-  known = day_text(when).substr(0, 7);
-  if (unit == Span::Unit::month) return known;
-  LocalMinute date = to_local(when);
-  Instant noon = from_local_earliest({date.year, date.month, date.day, 12, 0, 0});
-  while (weekday_text(noon) != "Mon") noon = calendar_steps_before(noon, 1, 0);
-  return known = day_text(noon);
+  const std::int64_t there = time_.made[i].seconds + sets_[i].facts.offset_seconds;
+  const std::string date = utc_text({there, 0}).substr(0, 10);
+  if (unit == Span::Unit::month) return known = date.substr(0, 7);
+  std::int64_t day = there / 86400;
+  while ((day + 4) % 7 != 1) --day;  // 1970-01-01 was a Thursday, the fourth day after Sunday
+  return known = utc_text({day * 86400, 0}).substr(0, 10);
 }
 
 // Does any promise want it?

@@ -236,7 +236,7 @@ std::string KeepOracle::room() const {
   // the newest on.
   std::size_t oldest = 0;
   while (!for_room(oldest) || sets_[oldest].facts.chain != sets_[*newest].facts.chain) ++oldest;
-  if (!kept_with(*newest)[oldest] && room_with(kept_with(oldest), own) >= 0)
+  if (promised_[oldest] && !kept_with(*newest)[oldest] && room_with(kept_with(oldest), own) >= 0)
     return name(oldest) + " goes with its chain though there is room with it";
   return {};
 }

@@ -286,6 +286,15 @@ TEST(KeepPlan, ClosedPointsGoByTheRulesAndTakeNobodysPlace) {
   EXPECT_EQ(plan.frees, 20u << 20);
 }
 
+TEST(KeepPlan, FoldingThatFreesJustEnoughIsTaken) {
+  EXPECT_EQ(steps_of("F90/9 I30/8 F90/2 F9/1", points(9), 0, 30), "fold 1-2");
+}
+
+// What is kept by name in old chains does not stop what would do together.
+TEST(KeepPlan, ChainsWithAKeptPointGiveWhatTheyCan) {
+  EXPECT_EQ(steps_of("F10/9k D10/8 F10/7k D10/6 F10/5 D10/4", points(9), 0, 15), "2 4");
+}
+
 // A job whose newest good point lies in a damaged chain is not stopped by what is damaged in it.
 TEST(KeepPlan, WhatIsDamagedMakesRoomForANewFull) {
   EXPECT_EQ(steps_of("F90/9 I30/8! I30/7! F90/2! I20/1!", points(9), 10, 60), "3 2");

@@ -35,6 +35,7 @@ class PointReader final : public ChunkSource {
   PointReader(ChainReader& chain, Sequence sequence);
   SetReader& set() { return set_; }
   const std::vector<Sequence>& sources() const { return sources_; }
+  const Naming& naming() const { return naming_; }
 
   // Checked against its name. Looks where the reference hints, then everywhere the point may look.
   Bytes fetch(const ChunkRef& ref) override;

@@ -80,6 +80,15 @@ std::string recovery_public_text(const RecoveryPublic& key) {
          line_of(public_tag, key);
 }
 
+std::vector<std::string> recovery_groups(const RecoveryKey& key) {
+  const std::string line = line_of(secret_tag, key.secret.view());
+  return split(trim(line.substr(secret_tag.size())), ' ');
+}
+
+RecoveryKey parse_recovery_groups(std::string_view text) {
+  return parse_recovery_secret(std::string(secret_tag) + std::string(text), "what was typed");
+}
+
 RecoveryKey parse_recovery_secret(std::string_view text, const std::string& name) {
   RecoveryKey key;
   key.secret = SecretKey(parse(text, secret_tag, public_tag, name));

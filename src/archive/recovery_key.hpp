@@ -4,6 +4,7 @@
 
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "archive/crypto.hpp"
 
@@ -20,6 +21,11 @@ RecoveryKey make_recovery_key();
 // The two files: a comment for people and one line with the key and a check of four bytes.
 std::string recovery_secret_text(const RecoveryKey& key);
 std::string recovery_public_text(const RecoveryPublic& key);
+// What stands in the secret line: nine groups of eight digits and letters from a to f, the last a check.
+std::vector<std::string> recovery_groups(const RecoveryKey& key);
+inline constexpr std::size_t recovery_group_count = 9, recovery_group_size = 8;
+// As typed from paper, the nine groups alone. Throws Error of kind key.
+RecoveryKey parse_recovery_groups(std::string_view text);
 // Blanks and line ends do not matter, so that a key can be typed from paper. `name` is for messages; throws
 // Error of kind key: no such key in it, mistyped, or the other part.
 RecoveryKey parse_recovery_secret(std::string_view text, const std::string& name);

@@ -79,6 +79,14 @@ std::string printable(std::string_view bytes) {
   return out;
 }
 
+std::string shell_word(std::string_view text) {
+  constexpr const char* plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
+  if (!text.empty() && text.find_first_not_of(plain) == std::string_view::npos) return std::string(text);
+  std::string out = "'";
+  for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
+  return out + "'";
+}
+
 std::string to_utf8(std::string_view bytes) {
   std::string out;
   std::uint32_t code = 0;

@@ -18,6 +18,10 @@ std::size_t utf8_length(std::string_view bytes);
 // A file name as it may be shown: what is not printable UTF-8 becomes \xNN, a newline \n, a backslash \\.
 std::string printable(std::string_view bytes);
 
+// Quoted where a POSIX shell would read it otherwise: to be copied into a command line. A file name must be
+// made `printable` before.
+std::string shell_word(std::string_view text);
+
 // `bytes` with what is not UTF-8 replaced by U+FFFD.
 std::string to_utf8(std::string_view bytes);
 

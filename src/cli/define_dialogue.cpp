@@ -50,19 +50,29 @@ DefineEnd ask_for_job(JobDraft& draft, const Environment& environment) {
   return questions.end();
 }
 
-void write_keys(const JobDraft& draft) {
-  std::string file;
-  if (!draft.new_passphrase.empty()) {
-    file = draft.values.at({"protect", "passphrase"}).at(0).substr(5);
-    create_file(file, as_bytes(draft.new_passphrase + "\n"), 0600);
-  }
-  if (draft.new_recovery.empty()) return;
+std::optional<RecoveryKey> write_keys(const JobDraft& draft) {
+  std::vector<std::string> made;
+  auto make = [&](const std::string& file, ByteView content, mode_t mode) {
+    create_file(file, content, mode);
+    made.push_back(file);
+  };
+  std::optional<RecoveryKey> key;
   try {
-    write_recovery_files(draft.new_recovery);
+    if (!draft.new_passphrase.empty())
+      make(draft.values.at({"protect", "passphrase"}).at(0).substr(5), as_bytes(draft.new_passphrase + "\n"),
+           0600);
+    if (!draft.new_recovery.empty()) {
+      key = write_recovery_files(draft.new_recovery);
+      made.insert(made.end(), {draft.new_recovery, draft.new_recovery + ".pub"});
+    }
+    if (!draft.take_public.empty())
+      make(draft.values.at({"protect", "recovery-key"}).at(0),
+           as_bytes(recovery_public_text(read_recovery_public(draft.take_public))), 0644);
   } catch (...) {
-    if (!file.empty()) unlink(file.c_str());
+    for (const std::string& file : made) unlink(file.c_str());
     throw;
   }
+  return key;
 }
 
 std::vector<std::string>& DefineQuestions::value(const char* table, const char* key) {
@@ -116,7 +126,11 @@ void DefineQuestions::finish() {
         size_text(2 * draft_.count->all.bytes));
   }
   out("\nThe same without questions:\n");
-  if (!draft_.new_recovery.empty()) out("  kestrum recovery create {}\n", printable(draft_.new_recovery));
+  if (!draft_.new_recovery.empty())
+    out("  kestrum recovery create {}\n", shell_word(printable(draft_.new_recovery)));
+  if (!draft_.take_public.empty())
+    out("  cp {} {}\n", shell_word(printable(draft_.take_public)),
+        shell_word(printable(value("protect", "recovery-key").at(0))));
   out("  {}\n\n", define_command(draft_.name, draft_.values));
   std::size_t choice = ask_.choose(
       "What now", {"save it", "save it, and preview what a run would copy", "save it, and run it now"}, 0,

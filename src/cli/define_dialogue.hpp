@@ -1,6 +1,7 @@
 // `job define NAME` on a terminal: the questions of a new job, in the order in which a technician decides.
 #pragma once
 
+#include "archive/recovery_key.hpp"
 #include "cli/asker.hpp"
 #include "cli/environment.hpp"
 #include "engine/selection_count.hpp"
@@ -15,6 +16,7 @@ struct JobDraft {
   std::optional<SelectionCount> count;
   std::string new_passphrase;  // for a passphrase file that is not there yet
   std::string new_recovery;    // file of a recovery key to make
+  std::string take_public;     // file whose public part is to be kept beside the job; with a new one: its own
 };
 
 enum class DefineEnd { save, preview, run };
@@ -22,9 +24,10 @@ enum class DefineEnd { save, preview, run };
 // Asks everything. Throws Error of kind stopped when the person gives up: nothing was written then.
 DefineEnd ask_for_job(JobDraft& draft, const Environment& environment);
 
-// Writes what the answers want besides the job file: a passphrase file, a recovery key. Nothing stays when
+// Writes what the answers want besides the job file: a passphrase file, a recovery key, which is given back,
+// and its public part beside the job, so that a stick that is taken away stops nothing. Nothing stays when
 // one of them cannot be written.
-void write_keys(const JobDraft& draft);
+std::optional<RecoveryKey> write_keys(const JobDraft& draft);
 
 // One question each, in order; each may put answers into the draft. Thrown WentBack leads to the one before.
 class DefineQuestions {
@@ -58,6 +61,8 @@ class DefineQuestions {
   bool try_value(const char* table, const char* key, const std::vector<std::string>& values);
   bool encrypted() const;
   WhatToSave chosen() const;
+  std::string own_file(const char* ending) const;
+  bool good_place_for_secret(const std::string& file);
   void count();
   void show_counts();
   void show_sum(const std::string& head);

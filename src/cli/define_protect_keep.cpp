@@ -7,6 +7,8 @@
 #include "cli/define_dialogue.hpp"
 #include "cli/print.hpp"
 #include "engine/passphrase_source.hpp"
+#include "engine/recovery_place.hpp"
+#include "store/drive_facts.hpp"
 
 namespace kestrum {
 
@@ -19,11 +21,18 @@ void DefineQuestions::encryption() {
   for (const char* key : {"passphrase", "recovery-key"}) unset("protect", key);
   draft_.new_passphrase.clear();
   draft_.new_recovery.clear();
+  draft_.take_public.clear();
   if (yes) {
     unset("protect", "encryption");
   } else {
     set("protect", "encryption", {"none"});
   }
+}
+
+// Beside the jobs' folder.
+std::string DefineQuestions::own_file(const char* ending) const {
+  const std::string folder = environment_.home().jobs_folder();
+  return folder.substr(0, folder.rfind('/')) + "/" + draft_.name + ending;
 }
 
 void DefineQuestions::passphrase() {
@@ -37,8 +46,7 @@ void DefineQuestions::passphrase() {
     set("protect", "passphrase", {"ask"});
     return;
   }
-  std::string folder = environment_.home().jobs_folder();
-  std::string usual = folder.substr(0, folder.rfind('/')) + "/" + draft_.name + ".pass";
+  const std::string usual = own_file(".pass");
   while (true) {
     std::string file =
         ask_.text("File", usual, "  A file with the passphrase in it, or one that is to be made.");
@@ -66,6 +74,25 @@ void DefineQuestions::passphrase() {
   }
 }
 
+bool DefineQuestions::good_place_for_secret(const std::string& file) {
+  std::string against = against_secret_at(file, environment_.home());
+  // The destination of this very job is in no job file yet.
+  for (const std::string& named : value("where", "destinations")) {
+    try {
+      const std::string root = locate_destination(DestinationAddress::parse(named));
+      if (against.empty() &&
+          drive_facts(root).device == drive_facts(file.substr(0, file.rfind('/') + 1)).device)
+        against = "lies on a destination: whoever has the drive would have its key";
+    } catch (const Error&) {
+      // Not connected.
+    }
+  }
+  if (against.empty()) return true;
+  out("  {} {}.\n", printable(file), against);
+  return ask_.yes("Keep it there all the same", false,
+                  "  A stick that you take along, and a copy on paper, are better places.");
+}
+
 void DefineQuestions::way_back_in() {
   if (!encrypted()) return;
   out("\nNobody can bring back a lost passphrase: not you, not the people who made this program. The copies "
@@ -73,6 +100,7 @@ void DefineQuestions::way_back_in() {
       "worth nothing then. So there must be a second way in, or a note of it away from this machine.\n");
   unset("protect", "recovery-key");
   draft_.new_recovery.clear();
+  draft_.take_public.clear();
   while (true) {
     std::size_t choice = ask_.choose(
         "Your choice",
@@ -107,13 +135,20 @@ void DefineQuestions::way_back_in() {
       } else if (access(file.substr(0, file.rfind('/') + 1).c_str(), W_OK) != 0) {
         throw Error(ErrorKind::usage, "nothing can be written beside " + printable(file),
                     "choose a folder that is there");
+      } else if (!good_place_for_secret(file)) {
+        continue;
       }
     } catch (const Error& error) {
       out("  {}\n  {}\n", error.what(), error.hint());
       continue;
     }
     if (choice == 0) draft_.new_recovery = file;
-    set("protect", "recovery-key", {choice == 0 ? file + ".pub" : file});
+    const std::string open_part = choice == 0 ? file + ".pub" : file;
+    const std::string own = own_file(".pub");
+    const bool keep = open_part != own && access(own.c_str(), F_OK) != 0;
+    if (keep) draft_.take_public = open_part;
+    set("protect", "recovery-key", {keep ? own : open_part});
+    if (keep) out("  The job keeps the public part in {}.\n", printable(own));
     return;
   }
 }

@@ -62,7 +62,7 @@ void DefineQuestions::show_counts() {
     table.row({printable(one.name), grouped(all.files), size_text(all.bytes)});
   }
   table.row({"all together", grouped(count.all.files), size_text(count.all.bytes)});
-  out("{}", table.text());
+  print(table);
   if (count.problems > 0)
     out("  {} could not be looked into.\n", count_text(count.problems, "file or folder", "files or folders"));
 }
@@ -178,7 +178,7 @@ void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
   if (destinations.empty()) {
     out("  No other drive is mounted here. Connect one and press Enter, or name a folder.\n");
   } else {
-    out("{}", table.text());
+    print(table);
   }
 }
 

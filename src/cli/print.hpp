@@ -4,20 +4,35 @@
 
 #include <fmt/format.h>
 
-#include <cstdio>
+#include "cli/screen.hpp"
+#include "cli/table.hpp"
 
 namespace kestrum {
 
+// Words for people: wrapped to the width that is there.
 template <typename... T>
 void out(fmt::format_string<T...> format, T&&... arguments) {
-  std::string text = fmt::format(format, std::forward<T>(arguments)...);
-  std::fwrite(text.data(), 1, text.size(), stdout);
+  write_text(stdout, fmt::format(format, std::forward<T>(arguments)...));
+}
+
+// Names, one a line, and what was fitted already: as it is.
+template <typename... T>
+void out_lines(fmt::format_string<T...> format, T&&... arguments) {
+  write_lines(stdout, fmt::format(format, std::forward<T>(arguments)...));
 }
 
 template <typename... T>
 void err(fmt::format_string<T...> format, T&&... arguments) {
-  std::string text = fmt::format(format, std::forward<T>(arguments)...);
-  std::fwrite(text.data(), 1, text.size(), stderr);
+  write_text(stderr, fmt::format(format, std::forward<T>(arguments)...));
+}
+
+inline void print(const Table& table, const std::string& indent = "  ") {
+  write_lines(stdout, table.text(indent, out_screen().width));
+}
+
+// One JSON document.
+inline void print_document(const std::string& json) {
+  write_bytes(stdout, json);
 }
 
 }  // namespace kestrum

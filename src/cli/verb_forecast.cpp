@@ -55,7 +55,8 @@ void print_days(const Forecast& forecast) {
     runs = failed = 0;
     peak = 0;
   }
-  out("{}\n", table.text());
+  print(table);
+  out("\n");
 }
 
 std::string full_text(const Forecast& forecast) {
@@ -64,13 +65,13 @@ std::string full_text(const Forecast& forecast) {
 
 void print_ways(const JobForecast& forecast) {
   using enum Table::Align;
-  Table table({{"SETS", left},
+  Table table({{.heading = "SETS", .may_break = true},
                {"RUNS", right},
-               {"WRITTEN", right},
+               {"WRITTEN", right, 2},
                {"IN THE END", right},
                {"AT MOST", right},
                {"POINTS", right},
-               {"RESTORE NEEDS", right},
+               {"RESTORE NEEDS", right, 1},
                {"DRIVE FULL", left}});
   for (const Scenario& one : forecast.scenarios) {
     const Forecast& result = one.forecast;
@@ -79,7 +80,9 @@ void print_ways(const JobForecast& forecast) {
                grouped(result.days.back().points), "up to " + count_text(result.most_restore_sets, "set"),
                full_text(result)});
   }
-  out("The same data in other ways:\n\n{}\n", table.text());
+  out("The same data in other ways:\n\n");
+  print(table);
+  out("\n");
 }
 
 void print_forecast(const JobForecast& forecast) {
@@ -114,7 +117,7 @@ int forecast(const Arguments& arguments, const Environment& environment) {
   progress.finish();
   if (figure) draw_forecast(result, *figure);
   if (arguments.has("json")) {
-    out("{}", forecast_document(result));
+    print_document(forecast_document(result));
     return exit_done;
   }
   print_forecast(result);

@@ -10,6 +10,7 @@
 #include "cli/job_words.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
+#include "cli/recovery_words.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "job/job_edit.hpp"
@@ -34,12 +35,13 @@ int define_by_asking(const std::string& name, const Environment& environment) {
   DefineEnd end = ask_for_job(draft, environment);
   std::string text = job_text(name, draft.values);
   std::filesystem::create_directories(environment.home().jobs_folder());
-  write_keys(draft);
+  const std::optional<RecoveryKey> key = write_keys(draft);
   environment.home().create_job(name, text);
   out("\nSaved the job {}.\n", printable(name));
   if (!draft.new_recovery.empty())
     out("The secret part of the recovery key is {}: take it away from this machine.\n",
         printable(draft.new_recovery));
+  if (key) show_recovery_groups(*key, environment);
   if (end == DefineEnd::save) {
     out("See what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
         printable(name), printable(name));
@@ -76,7 +78,7 @@ int define(const Arguments& arguments, const Environment& environment) {
   environment.home().create_job(name, text);
   Job job = environment.home().load_job(name);
   if (arguments.has("json")) {
-    out("{}", job_document(job));
+    print_document(job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
         job_summary(job, environment.clock().now()), printable(name), printable(name));
@@ -97,26 +99,31 @@ int list(const Arguments& arguments, const Environment& environment) {
     }
   }
   if (arguments.has("json")) {
-    out("{}", jobs_document(jobs, broken));
+    print_document(jobs_document(jobs, broken));
   } else if (jobs.empty() && broken.empty()) {
     out("There is no job yet. Define one with: kestrum job define NAME --what-folders FOLDER "
         "--where-destinations FOLDER\n");
   } else {
     using enum Table::Align;
-    Table table({{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {"WHAT", left}});
+    Table table(
+        {{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {.heading = "WHAT", .may_break = true}});
     for (const Job& job : jobs) {
       table.row({printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]),
                  short_what(job)});
     }
     for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
-    out("{}", table.text(""));
+    print(table, "");
   }
   return broken.empty() ? exit_done : exit_code_of(ErrorKind::usage);
 }
 
 int show(const Arguments& arguments, const Environment& environment) {
   Job job = environment.home().load_job(arguments.words()[0]);
-  out("{}", arguments.has("json") ? job_document(job) : job_summary(job, environment.clock().now()));
+  if (arguments.has("json")) {
+    print_document(job_document(job));
+  } else {
+    out("{}", job_summary(job, environment.clock().now()));
+  }
   return exit_done;
 }
 
@@ -130,7 +137,7 @@ int check(const Arguments& arguments, const Environment& environment) {
     job = environment.home().load_job(word);
   }
   if (arguments.has("json")) {
-    out("{}", job_document(job));
+    print_document(job_document(job));
   } else {
     out("{} is a valid job file.\n", printable(job.file));
   }
@@ -149,7 +156,7 @@ int remove(const Arguments& arguments, const Environment& environment) {
   }
   environment.home().remove_job(name);
   if (arguments.has("json")) {
-    out("{}", done_document("job-removed", name));
+    print_document(done_document("job-removed", name));
   } else {
     out("Removed the job {}. Its archive sets in {} are untouched; look at them with: kestrum points {}\n",
         printable(name), printable(where), printable(where));

@@ -123,7 +123,7 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
   if (moved && !after.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   if (text != before.text) home.change_job(before.name, before.text, text);
   if (arguments.has("json")) {
-    out("{}", edited_document(home.load_job(before.name), meaning));
+    print_document(edited_document(home.load_job(before.name), meaning));
   } else if (text == before.text) {
     out("Nothing was changed in {}.\n", printable(before.name));
   } else {
@@ -166,7 +166,7 @@ int copy(const Arguments& arguments, const Environment& environment) {
   parse_job(to, environment.home().job_path(to), job.text);
   environment.home().create_job(to, job.text);
   if (arguments.has("json")) {
-    out("{}", job_document(environment.home().load_job(to)));
+    print_document(job_document(environment.home().load_job(to)));
   } else {
     out("{} is a copy of {} now, with sets of its own: its first run writes a full one. Change it with: "
         "kestrum job "
@@ -183,7 +183,7 @@ int switch_job(const Arguments& arguments, const Environment& environment, bool 
   std::string text = job.enabled == on ? job.text : edit_job_text(job.name, job.file, job.text, {change});
   if (text != job.text) environment.home().change_job(job.name, job.text, text);
   if (arguments.has("json")) {
-    out("{}", job_document(environment.home().load_job(job.name)));
+    print_document(job_document(environment.home().load_job(job.name)));
   } else if (job.enabled == on) {
     out("{} is {} already.\n", printable(job.name), on ? "enabled" : "disabled");
   } else if (on) {

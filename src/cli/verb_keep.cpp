@@ -29,7 +29,7 @@ std::string capital(std::string text) {
 int list_said(const std::string& job, const RunContext& context, bool json) {
   std::vector<PointSaid> said = points_said(job, context);
   if (json) {
-    out("{}", said_document(job, said));
+    print_document(said_document(job, said));
     return exit_done;
   }
   if (said.empty()) {
@@ -44,7 +44,7 @@ int list_said(const std::string& job, const RunContext& context, bool json) {
     table.row({printable(one.drive), std::to_string(facts.sequence), local_text(facts.started),
                local_text(facts.standing.since), standing_text(facts.standing)});
   }
-  out("{}", table.text());
+  print(table);
   return exit_done;
 }
 
@@ -85,7 +85,7 @@ int keep(const Arguments& arguments, const Environment& environment) {
                                                    : keep_point(job, point, because_of(arguments), context);
   progress.finish();
   if (arguments.has("json")) {
-    out("{}", kept_document(job, outcome));
+    print_document(kept_document(job, outcome));
   } else {
     print_kept(outcome, job);
   }
@@ -139,7 +139,7 @@ int drop(const Arguments& arguments, const Environment& environment) {
     KeptOutcome outcome = leave_point_to_rules(job, point, context);
     progress.finish();
     if (json) {
-      out("{}", kept_document(job, outcome));
+      print_document(kept_document(job, outcome));
     } else {
       print_kept(outcome, job);
     }
@@ -149,7 +149,7 @@ int drop(const Arguments& arguments, const Environment& environment) {
   progress.finish();
   if (arguments.has("dry")) {
     if (json) {
-      out("{}", drop_document(job, look, nullptr));
+      print_document(drop_document(job, look, nullptr));
     } else {
       print_outlook(look);
     }
@@ -162,7 +162,7 @@ int drop(const Arguments& arguments, const Environment& environment) {
   DropOutcome outcome = drop_point(job, exactly(look.point), because_of(arguments), context);
   progress.finish();
   if (json) {
-    out("{}", drop_document(job, outcome.before, &outcome));
+    print_document(drop_document(job, outcome.before, &outcome));
   } else {
     print_dropped(outcome, job);
   }

@@ -5,6 +5,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "cli/print.hpp"
+#include "cli/recovery_words.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
@@ -15,7 +16,8 @@ std::vector<OptionSpec> subject_options() {
   return {{"machine", "NAME", "on a destination with several: the machine"},
           {"job", "NAME", "on a destination with several: the job"},
           {"passphrase", "SOURCE", "file:/path, or ask (usual: as the job says, else ask)"},
-          {"recovery-key", "FILE", "open the sets with this recovery key instead of a passphrase"},
+          {"recovery-key", "FILE",
+           "open the sets with this recovery key and nothing else; ask: type it in, from paper"},
           {"json", "", "print the result as JSON"}};
 }
 
@@ -37,9 +39,13 @@ SubjectOptions options_of(const Arguments& arguments, const Environment& environ
     throw Error(ErrorKind::usage, "--passphrase does not say where the passphrase comes from",
                 "write file:/path, or ask; never the passphrase itself");
   }
-  options.recovery_key = arguments.value("recovery-key");
-  // Who brings a recovery key is not asked for a passphrase.
-  if (!options.recovery_key) options.ask = environment.ask();
+  if (std::optional<std::string> file = arguments.value("recovery-key")) {
+    if (options.passphrase)
+      throw Error(ErrorKind::usage, "--passphrase and --recovery-key are two ways in", "give one of them");
+    options.recovery_key = *file == "ask" ? ask_recovery_key(environment) : read_recovery_secret(*file);
+  } else {
+    options.ask = environment.ask();
+  }
   return options;
 }
 
@@ -120,7 +126,7 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
     return std::pair(point.facts(), browse(point, path));
   });
   if (arguments.has("json")) {
-    out("{}", browse_document(facts, listing));
+    print_document(browse_document(facts, listing));
     return exit_done;
   }
   out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(path.absolute()));
@@ -128,8 +134,13 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
   if (listing.self.type != EntryType::folder)
     table.row(entry_row(listing.self, std::string(listing.self.path.name())));
   for (const Entry& entry : listing.children) table.row(entry_row(entry, std::string(entry.path.name())));
-  out("{}",
-      listing.children.empty() && listing.self.type == EntryType::folder ? "  (empty)\n" : table.text());
+  if (listing.children.empty() && listing.self.type == EntryType::folder) {
+    const bool listed = !listing.self.incomplete;
+    out("  ({})\n",
+        listed ? "empty" : "it could not be listed when the point was made: what was in it is not known");
+  } else {
+    print(table);
+  }
   return exit_done;
 }
 
@@ -149,14 +160,14 @@ int find(const Arguments& arguments, const Environment& environment) {
     return point.facts();
   });
   if (arguments.has("json")) {
-    out("{}", find_document(facts, pattern, hits));
+    print_document(find_document(facts, pattern, hits));
   } else if (hits.empty()) {
     out("Nothing in point {}{} has a name like '{}'.\n", chosen.drive, point_text(facts), printable(pattern));
   } else {
     out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), count_text(count, "hit"));
     Table table = entry_table();
     for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
-    out("{}", table.text());
+    print(table);
     if (count > most) out("  and {} more: use a narrower pattern\n", count - most);
   }
   return exit_done;

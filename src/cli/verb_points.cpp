@@ -64,37 +64,45 @@ std::string chain_mark(const std::vector<PointInfo>& points, std::size_t i) {
   return after ? "├ " : "└ ";
 }
 
-std::string points_table(const PointsResult& result) {
+std::string remarks_text(const PointInfo& info) {
+  std::vector<std::string> parts;
+  if (info.facts.folded_from) parts.push_back("folded from " + std::to_string(*info.facts.folded_from));
+  if (info.closed) parts.emplace_back("earlier passphrase");
+  if (info.facts.standing.kept()) parts.emplace_back("kept");
+  if (info.facts.standing.given_up()) parts.emplace_back("given up");
+  if (info.facts.problems > 0) parts.push_back(count_text(info.facts.problems, "problem"));
+  return join(parts, ", ");
+}
+
+Table points_table(const PointsResult& result) {
   using enum Table::Align;
   Table table({{"POINT", right},
                {"MADE", left},
+               {"HEALTH", left},
                {"KIND", left},
-               {"FILES", right},
-               {"SIZE", right},
+               {"FILES", right, 1},
+               {"SIZE", right, 2},
                {"STORED", right},
-               {"", left},
-               {"NEEDS", left},
-               {"HEALTH", left}});
+               {"PROPORTION", left, 3},
+               {.heading = "NEEDS", .may_break = true},
+               {.heading = "REMARKS", .may_break = true}});
   std::uint64_t largest = 0;
   for (const PointInfo& info : result.points) largest = std::max(largest, info.facts.totals.stored_bytes);
   for (std::size_t i = 0; i < result.points.size(); ++i) {
     const PointInfo& info = result.points[i];
     const SetFacts& facts = info.facts;
     if (!info.sealed) {
-      table.row(
-          {std::to_string(info.sequence), "", "", "", "", "", "", "", std::string(health_text(info.health))});
+      table.row({std::to_string(info.sequence), "", std::string(health_text(info.health)), "", "", "", "", "",
+                 "", ""});
       continue;
     }
-    std::string kind = chain_mark(result.points, i) + std::string(kind_name(facts.kind));
-    if (facts.folded_from) kind += ", folded from " + std::to_string(*facts.folded_from);
-    table.row({std::to_string(info.sequence), local_text(facts.started), kind, grouped(facts.totals.files),
+    const std::string kind = chain_mark(result.points, i) + std::string(kind_name(facts.kind));
+    table.row({std::to_string(info.sequence), weekday_text(facts.started) + " " + local_text(facts.started),
+               std::string(health_text(info.health)), kind, grouped(facts.totals.files),
                size_text(facts.totals.bytes), size_text(facts.totals.stored_bytes),
-               bar(facts.totals.stored_bytes, largest, 12), needs_text(info),
-               std::string(health_text(info.health)) + (info.closed ? ", earlier passphrase" : "") +
-                   (facts.standing.kept() ? ", kept" : "") + (facts.standing.given_up() ? ", given up" : "") +
-                   (facts.problems > 0 ? ", " + count_text(facts.problems, "problem") : "")});
+               bar(facts.totals.stored_bytes, largest, 10), needs_text(info), remarks_text(info)});
   }
-  return table.text();
+  return table;
 }
 
 // What people have said of points, in their words.
@@ -168,19 +176,19 @@ std::string outlook_text(const Job& job, const PointsResult& result, Instant now
          ", because " + kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
 }
 
-std::string points_page(const PointsResult& result, bool several) {
-  std::string out = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
-                    printable(result.destination) + (result.encrypted ? " (encrypted)" : " (not encrypted)") +
-                    "\n";
-  if (several) out += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
+void print_points(const PointsResult& result, bool several) {
+  std::string head = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
+                     printable(result.destination) +
+                     (result.encrypted ? " (encrypted)" : " (not encrypted)") + "\n";
+  if (several) head += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
   if (!result.points.empty() && result.points.back().sealed)
-    out += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
-  out += "\n" + points_table(result) + "\n" + findings_text(result.points) + said_text(result.points) +
-         closed_text(result.points);
-  for (const std::string& finding : result.findings) out += finding + "\n";
-  for (const std::string& note : result.notes) out += "Note: " + note + ".\n";
-  out += size_text(result.space.free) + " of " + size_text(result.space.total) + " free.\n";
-  return out;
+    head += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
+  out("{}\n", head);
+  print(points_table(result));
+  out("\n{}{}{}", findings_text(result.points), said_text(result.points), closed_text(result.points));
+  for (const std::string& finding : result.findings) out("{}\n", finding);
+  for (const std::string& note : result.notes) out("Note: {}.\n", note);
+  out("{} of {} free.\n", size_text(result.space.free), size_text(result.space.total));
 }
 
 int points(const Arguments& arguments, const Environment& environment) {
@@ -199,12 +207,12 @@ int points(const Arguments& arguments, const Environment& environment) {
     damaged = damaged || !result.findings.empty();
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
-    out("{}", points_page(result, subjects.size() > 1));
+    print_points(result, subjects.size() > 1);
     if (subject.job()) out("{}", outlook_text(*subject.job(), result, environment.clock().now()));
   }
   if (figure) draw_points(results, *figure);
   if (arguments.has("json")) {
-    out("{}", points_document(results));
+    print_document(points_document(results));
   } else if (figure) {
     out("The figure is in {}.\n", printable(*figure));
   }

@@ -46,7 +46,7 @@ void print_counts(const std::string& head, const std::vector<NamedCounts>& all, 
                all_new ? "" : counted(counts.added), counted(changed),
                everything || counts.read_bytes() == 0 ? "" : size_text(counts.read_bytes())});
   }
-  out("{}", table.text());
+  print(table);
   if (all.size() > most) out("  and {} more; all of them with --json\n", all.size() - most);
   out("\n");
 }
@@ -62,7 +62,8 @@ void print_verdicts(const PreviewResult& preview) {
   row("already held", preview.all.held);
   row("all together", preview.all.all());
   if (preview.gone_files > 0) table.row({"gone since then", grouped(preview.gone_files), ""});
-  out("{}\n", table.text());
+  print(table);
+  out("\n");
 }
 
 void print_largest(const PreviewResult& preview) {
@@ -72,7 +73,9 @@ void print_largest(const PreviewResult& preview) {
     const PreviewItem& item = preview.largest[i];
     table.row({printable(item.path.absolute()), size_text(item.size), verdict_word(item.verdict)});
   }
-  if (!preview.largest.empty()) out("{}\n", table.text());
+  if (preview.largest.empty()) return;
+  print(table);
+  out("\n");
 }
 
 void print_left_out(const PreviewResult& preview) {
@@ -85,7 +88,7 @@ void print_left_out(const PreviewResult& preview) {
     if (why.starts_with(head)) why.remove_prefix(head.size());
     table.row({grouped(preview.left_out[i].things), std::string(why)});
   }
-  out("{}", table.text());
+  print(table);
   if (preview.left_out.size() > shown)
     out("  and {} more reasons; all of them with --json\n", preview.left_out.size() - shown);
   out("\n");
@@ -149,7 +152,7 @@ int why(const std::string& job, const std::string& path, const Arguments& argume
         const RunContext& context) {
   Explanation explanation = preview_why(job, path, context);
   if (arguments.has("json")) {
-    out("{}", why_document(job, path, explanation));
+    print_document(why_document(job, path, explanation));
   } else {
     out("{}\n  {}\n", printable(path), explanation.text);
   }
@@ -173,7 +176,7 @@ int preview(const Arguments& arguments, const Environment& environment) {
   if (list) list->finish();
   if (figure) draw_preview(job, result, *figure);
   if (arguments.has("json")) {
-    out("{}", preview_document(job, result));
+    print_document(preview_document(job, result));
   } else {
     print_preview(result);
     if (list) out("The list of every file is in {}.\n", printable(*arguments.value("list")));

@@ -22,10 +22,14 @@ std::string fate_text(const SetFate& fate) {
   return "stays";
 }
 
-std::string plan_table(const PruneOutcome& outcome) {
+Table plan_table(const PruneOutcome& outcome) {
   using enum Table::Align;
-  Table table(
-      {{"POINT", right}, {"MADE", left}, {"KIND", left}, {"STORED", right}, {"", left}, {"WHY", left}});
+  Table table({{"POINT", right},
+               {"MADE", left},
+               {"KIND", left},
+               {"STORED", right, 1},
+               {"", left},
+               {.heading = "WHY", .may_break = true}});
   std::optional<Id> chain;
   for (std::size_t i = 0; i < outcome.sets.size(); ++i) {
     const SetFacts& facts = outcome.sets[i].facts;
@@ -37,13 +41,15 @@ std::string plan_table(const PruneOutcome& outcome) {
     table.row({std::to_string(facts.sequence), local_text(facts.started), kind,
                size_text(facts.totals.stored_bytes), fate_text(fate), why});
   }
-  return table.text();
+  return table;
 }
 
 void print_prune(const PruneOutcome& outcome) {
   const KeepPlan& plan = outcome.plan;
   out("{}\n", printable(outcome.root));
-  out("Rules: {}.\n\n{}\n", join(outcome.rules, "; "), plan_table(outcome));
+  out("Rules: {}.\n\n", join(outcome.rules, "; "));
+  print(plan_table(outcome));
+  out("\n");
   if (plan.held != Hold::nothing) return out("Nothing goes: {}.\n", hold_text(plan.held));
   for (const BrokenPromise& broken : plan.broken) out("{}\n", broken_text(plan.rules, broken));
   if (!outcome.done) {
@@ -78,7 +84,7 @@ int prune(const Arguments& arguments, const Environment& environment) {
   std::vector<PruneOutcome> outcomes = prune_job(arguments.words()[0], arguments.has("dry"), context);
   progress.finish();
   if (arguments.has("json")) {
-    out("{}", prune_document(arguments.words()[0], outcomes));
+    print_document(prune_document(arguments.words()[0], outcomes));
     return exit_done;
   }
   for (const PruneOutcome& outcome : outcomes) {
@@ -141,7 +147,7 @@ int fold(const Arguments& arguments, const Environment& environment) {
   std::vector<FoldOutcome> outcomes = fold_job(arguments.words()[0], request, context);
   progress.finish();
   if (arguments.has("json")) {
-    out("{}", fold_document(arguments.words()[0], outcomes));
+    print_document(fold_document(arguments.words()[0], outcomes));
   } else {
     for (const FoldOutcome& outcome : outcomes) print_fold(outcome, request.dry);
   }

@@ -2,18 +2,25 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "cli/print.hpp"
+#include "cli/recovery_words.hpp"
 #include "cli/verbs.hpp"
+#include "engine/recovery_place.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
 namespace {
 
-int create(const Arguments& arguments, const Environment&) {
+int create(const Arguments& arguments, const Environment& environment) {
   const std::string& path = arguments.words()[0];
   std::string open_path = path + ".pub";
-  write_recovery_files(path);
+  if (!arguments.has("same-disk")) {
+    if (std::string against = against_secret_at(path, environment.home()); !against.empty())
+      throw Error(ErrorKind::usage, printable(path) + " " + against,
+                  "name a file on a stick that you take along; if that place is meant, give --same-disk");
+  }
+  const RecoveryKey key = write_recovery_files(path);
   if (arguments.has("json")) {
-    out("{}", recovery_document(path, open_path));
+    print_document(recovery_document(path, open_path));
     return exit_done;
   }
   out("Wrote the secret part, {}: it opens every set made with it. Move it away from this machine, with a "
@@ -21,7 +28,8 @@ int create(const Arguments& arguments, const Environment&) {
       "Wrote the public part, {}: name it in jobs as [protect] recovery-key. It counts from the next chain "
       "on.\n"
       "Open sets with it:  kestrum points SUBJECT --recovery-key {}\n",
-      printable(path), printable(open_path), printable(path));
+      printable(path), printable(open_path), shell_word(printable(path)));
+  show_recovery_groups(key, environment);
   return exit_done;
 }
 
@@ -32,11 +40,13 @@ Verb recovery_create_verb() {
            "FILE",
            "make a recovery key, a second way into archive sets",
            "Writes its secret part to FILE and its public part to FILE.pub. A job that names the public part "
-           "makes\n"
-           "chains that the secret part opens, whatever becomes of the passphrase.",
+           "makes chains that the secret part opens, whatever becomes of the passphrase.\n"
+           "On a terminal the nine groups of the secret part are shown, to be written down. To type them in "
+           "again: --recovery-key ask.",
            1,
            1,
-           {json_option},
+           {{"same-disk", "", "the secret part may lie on this machine's own disk, or on a destination"},
+            json_option},
            {"kestrum recovery create /media/office/skerry"}},
           create};
 }

@@ -52,9 +52,39 @@ RestoreRequest request_of(const Arguments& arguments) {
   return request;
 }
 
+// What was restored, one a line: as it comes with --list, else at the end, and only as many as a person
+// reads.
+class FileList {
+ public:
+  FileList(bool all, Progress& progress) : all_(all), progress_(progress) {}
+  void add(const RestoredItem& item) {
+    const std::string line =
+        "  " + printable(item.placed) +
+        (item.fate == RestoreFate::put ? "" : "  (" + std::string(fate_text(item.fate)) + ")") + "\n";
+    ++count_;
+    if (all_) {
+      progress_.finish();
+      out_lines("{}", line);
+    } else if (count_ <= most) {
+      lines_ += line;
+    }
+  }
+  void print() const {
+    if (!all_ && count_ <= most) out_lines("{}", lines_);
+    if (!all_ && count_ > most) out("  {} files; --list names them\n", grouped(count_));
+  }
+
+ private:
+  static constexpr std::uint64_t most = 40;
+  bool all_;
+  Progress& progress_;
+  std::uint64_t count_ = 0;
+  std::string lines_;
+};
+
 void print_result(const RestoreResult& result, const RestoreRequest& request, const std::string& drive,
-                  std::uint64_t listed, std::uint64_t most) {
-  if (listed > most) out("  and {} more\n", grouped(listed - most));
+                  const FileList& list) {
+  list.print();
   std::vector<std::string> parts{count_text(result.files, "file")};
   if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
   if (result.others > 0)
@@ -62,9 +92,17 @@ void print_result(const RestoreResult& result, const RestoreRequest& request, co
   parts.push_back(size_text(result.bytes));
   out("{} from point {}{}: {}\n", request.dry ? "Would restore" : "Restored", drive, point_text(result.point),
       join(parts, ", "));
-  if (result.kept > 0)
-    out("{} left as {}: kept what is there.\n", count_text(result.kept, "file was", "files were"),
-        result.kept == 1 ? "it is" : "they are");
+  auto of_these = [](std::uint64_t count, const char* what) {
+    if (count > 0) out("  {} {}\n", grouped(count), what);
+  };
+  of_these(result.beside, "of them beside a file that is there, under a second name");
+  of_these(result.replaced,
+           request.dry ? "of them would replace what is there" : "of them replaced what was there");
+  of_these(result.same, "left alone: what is there is identical");
+  of_these(result.kept, "left alone: what is there stays, as --clash says");
+  if (request.dry && result.room)
+    out("At least {} would be written; {} are free there{}.\n", size_text(result.room->needed),
+        size_text(result.room->free), result.room->fits() ? "" : ": it does not fit");
   if (result.owners_kept_back)
     err("note: the files belong to you now; only root can give them back to their owners\n");
   if (result.unproved_kept_back)
@@ -85,26 +123,25 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   std::vector<RestoredItem> items;
   std::uint64_t listed = 0;
   constexpr std::size_t most_items = 10000;
-  // A list that a person still reads; all of it with --list or into a pipe. In JSON the first 10,000, or all
-  // with --list.
-  std::uint64_t most = environment.out_is_terminal() && !arguments.has("list") ? 40 : UINT64_MAX;
-  RestoreResult result = restore(
-      chosen.subject, chosen.wish, request, progress, process_control(), [&](const RestoredItem& item) {
-        if (json) {
-          ++listed;
-          if (items.size() < most_items || arguments.has("list")) items.push_back(item);
-        } else if (item.type != EntryType::folder && ++listed <= most) {
-          progress.finish();
-          out("  {}{}\n", printable(item.placed), item.note.empty() ? "" : "  (" + item.note + ")");
-        }
-      });
+  FileList list(arguments.has("list"), progress);
+  RestoreResult result = restore(chosen.subject, chosen.wish, request, progress, process_control(),
+                                 [&](const RestoredItem& item) {
+                                   if (json) {
+                                     ++listed;
+                                     if (items.size() < most_items || arguments.has("list"))
+                                       items.push_back(item);
+                                   } else if (item.type != EntryType::folder) {
+                                     list.add(item);
+                                   }
+                                 });
   progress.finish();
   if (json) {
-    out("{}", restore_document(result, items, listed));
+    print_document(restore_document(result, items, listed));
   } else {
-    print_result(result, request, chosen.drive, listed, most);
+    print_result(result, request, chosen.drive, list);
   }
   if (result.damaged) return exit_code_of(ErrorKind::damage);
+  if (request.dry && result.room && !result.room->fits()) return exit_code_of(ErrorKind::full);
   return result.problems.empty() ? exit_done : exit_problems;
 }
 

@@ -108,7 +108,7 @@ int run(const Arguments& arguments, const Environment& environment) {
   PrintedRow listener(arguments, environment);
   RunRow row = run_jobs(names, kind, listener);
   if (arguments.has("json")) {
-    out("{}", runs_document(row.outcomes));
+    print_document(runs_document(row.outcomes));
   } else if (names.size() > 1) {
     out("{} of {} made their point{}\n", row.good, count_text(names.size(), "job"),
         row.jobs < names.size() ? "; " + std::to_string(names.size() - row.jobs) + " not begun" : "");

@@ -20,6 +20,8 @@ namespace {
 
 std::string age_text(const std::optional<Instant>& newest, Instant now) {
   if (!newest) return "none";
+  constexpr std::int64_t trifling = 120;
+  if (newest->seconds > now.seconds + trifling) return "ahead: " + day_text(*newest);
   std::int64_t seconds = std::chrono::duration_cast<std::chrono::seconds>(between(*newest, now)).count();
   auto minutes = static_cast<std::uint64_t>(std::max<std::int64_t>(seconds, 0)) / 60;
   if (minutes < 2) return "just now";
@@ -33,31 +35,40 @@ std::string last_run_text(const JobStatus& status) {
                      : "";
 }
 
+std::string job_name(const JobStatus& status) {
+  return (status.machine.empty() ? "" : printable(status.machine) + ": ") + printable(status.job);
+}
+
 // A job's row, and one more for each further drive.
 void add_rows(Table& table, const JobStatus& status, Instant now) {
-  std::string name = (status.machine.empty() ? "" : printable(status.machine) + ": ") + printable(status.job);
+  std::string name = job_name(status);
   if (status.disabled) name += " (disabled)";
   bool several = status.drives.size() > 1;
   if (status.drives.empty() || several)
-    table.row({name, age_text(status.newest_good, now), last_run_text(status), "", "", trouble_text(status)});
+    table.row({name, age_text(status.newest_good, now), last_run_text(status), "", ""});
   for (const DriveStatus& drive : status.drives) {
     std::string where = printable(drive.named) + (drive.root.empty() ? " (not there)" : "");
     std::string free = drive.space ? size_text(drive.space->free) : "";
     table.row({several ? "" : name, age_text(drive.newest_good, now), several ? "" : last_run_text(status),
-               where, free, several ? "" : trouble_text(status)});
+               where, free});
   }
 }
 
-std::string status_page(const std::vector<JobStatus>& jobs, Instant now) {
+// The table, and below it what needs a look, job by job, worst first.
+void print_status(const std::vector<JobStatus>& jobs, Instant now) {
   using enum Table::Align;
   Table table({{"JOB", left},
-               {"NEWEST GOOD POINT", left},
-               {"LAST RUN", left},
+               {"GOOD POINT", left},
+               {.heading = "LAST RUN", .may_break = true},
                {"DRIVE", left},
-               {"FREE", right},
-               {"", left}});
+               {"FREE", right, 1}});
   for (const JobStatus& status : jobs) add_rows(table, status, now);
-  return table.text("");
+  print(table, "");
+  for (const JobStatus& status : jobs) {
+    if (status.troubles.empty()) continue;
+    out("\n{} needs a look:\n", job_name(status));
+    for (const JobTrouble& trouble : status.troubles) out("  {}\n", trouble_text(trouble, status));
+  }
 }
 
 int status(const Arguments& arguments, const Environment& environment) {
@@ -66,16 +77,16 @@ int status(const Arguments& arguments, const Environment& environment) {
                                        names[0].find('/') != std::string::npos);
   Progress progress(environment, false);
   RunContext context = run_context(environment, progress);
-  std::vector<JobStatus> jobs = by_path
-                                    ? place_status(DestinationAddress::parse(names[0]), context.open_store)
-                                    : job_status(names, context);
-  Instant now = environment.clock().now();
+  const Instant now = environment.clock().now();
+  std::vector<JobStatus> jobs =
+      by_path ? place_status(DestinationAddress::parse(names[0]), context.open_store, now)
+              : job_status(names, context);
   if (arguments.has("json")) {
-    out("{}", status_document(jobs, now));
+    print_document(status_document(jobs, now));
   } else if (jobs.empty()) {
     out("There is no job {}.\n", by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
   } else {
-    out("{}", status_page(jobs, now));
+    print_status(jobs, now);
   }
   bool all_well =
       std::all_of(jobs.begin(), jobs.end(), [](const JobStatus& one) { return one.troubles.empty(); });
@@ -99,7 +110,7 @@ int history_run(const Arguments& arguments, Ledger& ledger, const std::string& n
                 "see: kestrum history " + name);
   std::vector<Problem> problems = ledger.problems(run->id);
   if (arguments.has("json")) {
-    out("{}", history_run_document(*run, problems));
+    print_document(history_run_document(*run, problems));
     return exit_done;
   }
   if (!problems.empty()) out("{}:\n", count_text(problems.size(), "problem"));
@@ -121,7 +132,7 @@ int history(const Arguments& arguments, const Environment& environment) {
   if (runs.empty())
     environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
   if (arguments.has("json")) {
-    out("{}", history_document(runs));
+    print_document(history_document(runs));
     return exit_done;
   }
   if (runs.empty()) {
@@ -152,7 +163,7 @@ int history(const Arguments& arguments, const Environment& environment) {
                made ? grouped(totals.gone_files) : "", made ? size_text(totals.stored_bytes) : "",
                duration_of(run), remark});
   }
-  out("{}", table.text(""));
+  print(table, "");
   return exit_done;
 }
 

@@ -65,7 +65,7 @@ class Suggestion {
       if (open != nullptr) {
         if (open->name == "at") at_ = word;
         if (open->name == "passphrase") options_.passphrase = word;
-        if (open->name == "recovery-key") options_.recovery_key = word;
+        if (open->name == "recovery-key" && word != "ask") options_.recovery_key = read_recovery_secret(word);
         if (open->name == "machine") options_.machine = word;
         if (open->name == "job") options_.job = word;
         open = nullptr;
@@ -157,7 +157,7 @@ int suggest(const Arguments& arguments, const Environment& environment) {
     std::vector<std::string> words = arguments.words();
     if (words.empty()) words.emplace_back();
     for (const std::string& text : Suggestion(words, environment).find()) {
-      if (text.find('\n') == std::string::npos) out("{}\n", text);
+      if (text.find('\n') == std::string::npos) out_lines("{}\n", text);
     }
   } catch (const Error&) {
   }

@@ -29,8 +29,8 @@ void print_affected(const VerifyResult& result) {
   std::size_t listed = 0;
   for (const auto& [file, points] : files) {
     if (++listed > most) break;
-    out("  {}: {} ({} {})\n", printable(file.first), file.second, points.size() == 1 ? "point" : "points",
-        sequences_text(points));
+    out_lines("  {}: {} ({} {})\n", printable(file.first), file.second,
+              points.size() == 1 ? "point" : "points", sequences_text(points));
   }
   if (more || files.size() > most) out("  and more; --json lists up to 1,000 for each point\n");
   out("Everything else can be restored. The next run saves these files anew, as far as the sources still "
@@ -89,7 +89,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
     print_result(result, arguments.words()[0]);
   }
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
-  if (arguments.has("json")) out("{}", verify_document(verdicts));
+  if (arguments.has("json")) print_document(verify_document(verdicts));
   if (damaged) return exit_code_of(ErrorKind::damage);
   if (good) return exit_done;
   if (closed) {

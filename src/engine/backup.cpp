@@ -70,8 +70,9 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   const std::vector<Attempt> attempts = attempts_of(choice);
   for (const Attempt& attempt : attempts) {
     bool last = &attempt == &attempts.back();
-    outcomes.push_back(
-        JobRun(job, attempt.named, choice.trouble, kind, context, keys, attempt.spare_promises).run());
+    JobRun run(job, attempt.named, choice.trouble, kind, context, keys, attempt.spare_promises);
+    if (outcomes.empty()) run.begin_with(choice.absent);
+    outcomes.push_back(run.run());
     bool goes_on = is_kind(outcomes.back(), ErrorKind::full) && !choice.each && !last;
     outcomes.back().made_good_elsewhere = goes_on;
     if (done) done(outcomes.back());

@@ -107,6 +107,7 @@ Match Comparison::match(const Walked& found) {
   } else if (base.inode != now.st_ino && filesystems_.at(found.filesystem).stable_inodes()) {
     match.why = "it is another file of the same name";
   } else if (base.fresh) {
+    match.lost = !content_is_there(base);
     match.why = "it had been changed less than three seconds before it was read";
   } else if (base.changed_while_read) {
     match.why = "it was being changed when it was read";
@@ -117,6 +118,7 @@ Match Comparison::match(const Walked& found) {
   } else if (base.several_names != (now.st_nlink > 1 && !S_ISDIR(now.st_mode))) {
     match.why = "its number of names changed";
   } else if (!content_is_there(base)) {
+    match.lost = true;
     match.why = "a part of its stored content is damaged or missing";
   } else {
     match.change = Change::held;

@@ -21,6 +21,7 @@ struct Match {
   Change change = Change::added;
   std::optional<Entry> base;     // the entry compared with
   bool only_attributes = false;  // changed, but neither its size nor its time of modification
+  bool lost = false;             // unchanged, but its stored content is damaged or missing
   std::string why;               // for "changed": what differs, in plain words
 };
 

@@ -165,6 +165,7 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
       if (!twice) there.push_back(std::move(one));
     } catch (const Error& error) {
       choice.notes.emplace_back(error.what());
+      if (job.use == UseOf::all) choice.absent.push_back({printable(named), "write a set to", error.what()});
       bool worse = error.kind() != ErrorKind::no_destination;
       if (!choice.trouble || worse) choice.trouble = error;
     }
@@ -173,10 +174,12 @@ std::vector<Connected> connected_of(const Job& job, const std::optional<JobState
 }
 
 // As long as there is another choice.
-void pass_over_unmounted(std::vector<Connected>& there, DestinationChoice& choice) {
+void pass_over_unmounted(const Job& job, std::vector<Connected>& there, DestinationChoice& choice) {
   bool all = std::all_of(there.begin(), there.end(), [](const Connected& one) { return one.no_drive_yet; });
   if (all) return;
   std::erase_if(there, [&](const Connected& one) {
+    if (one.no_drive_yet && job.use == UseOf::all)
+      choice.absent.push_back({printable(one.named), "write a set to", "no drive is mounted there"});
     if (one.no_drive_yet)
       choice.passed_over.push_back(
           printable(one.named) +
@@ -205,7 +208,7 @@ DestinationChoice choose_destinations(const Job& job, const std::optional<JobSta
     return choice;
   }
   choice.trouble.reset();
-  pass_over_unmounted(there, choice);
+  pass_over_unmounted(job, there, choice);
   auto earlier = [](const Connected& a, const Connected& b) { return a.written < b.written; };
   // Taking turns: the one that was written longest ago. Going on: from the one written last.
   if (job.use == UseOf::whichever) {

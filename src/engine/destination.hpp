@@ -30,6 +30,7 @@ struct DestinationChoice {
   std::optional<Error> trouble;          // of several, none can be used
   std::vector<std::string> notes;        // of those that cannot be used, why
   std::vector<std::string> passed_over;  // why, of those that could be and should hardly be
+  std::vector<Problem> absent;           // where a set is to go to each: those that will get none
 };
 DestinationChoice choose_destinations(const Job& job, const std::optional<JobState>& state,
                                       const std::string& machine,

@@ -31,7 +31,7 @@ class FolderSink final : public RestoreSink {
     RestoreTarget::Made made = target_.make_folder(place);
     if (!made.trouble.empty()) state_.problem(entry.path, "restore", made.trouble);
     if (made.created || always_apply) folders_.push_back({place, made.real, entry});
-    if (made.created) state_.tell(entry, made.real, "");
+    if (made.created) state_.tell(entry, made.real, RestoreFate::put);
   }
 
   void leaf(const Entry& entry, const TreePath& place) override { leaves_.restore(entry, place); }

@@ -57,6 +57,7 @@ void JobRun::problem(const std::string& path, const std::string& operation, cons
 
 RunOutcome JobRun::run() {
   begin();
+  for (const Problem& known : known_) add_problem(outcome_.problems, observer_, known);
   try {
     steps();
   } catch (const Stopped&) {
@@ -298,7 +299,13 @@ void JobRun::confirm_passphrase(const SecretText& phrase) {
 // A chain keeps the ways in that it began with.
 void JobRun::note_recovery_key(const SetPlan& plan) {
   if (job_.recovery_key.empty() || !keeps_others_out(plan.keys)) return;
-  Bytes wanted = to_bytes(read_recovery_public(job_.recovery_key));
+  Bytes wanted;
+  try {
+    wanted = to_bytes(read_recovery_public(job_.recovery_key));
+  } catch (const Error& error) {
+    // This set needs no new way in; the next chain does.
+    return note(std::string(error.what()) + "; the next full set will need it");
+  }
   bool there = std::any_of(plan.keys.begin(), plan.keys.end(), [&](const KeyEntry& entry) {
     return entry.type == KeyEntryType::recovery && entry.public_key == wanted;
   });
@@ -397,6 +404,13 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
     drive.written = facts.started;
     session.save_memory();
   }
+  if (stored.saved_anew > 0)
+    problem(
+        "", "take over " + count_text(stored.saved_anew, "unchanged file"),
+        std::string("what earlier sets hold of ") + (stored.saved_anew == 1 ? "it" : "them") +
+            " is damaged or missing; saved anew, so that this point is whole. What that means for earlier "
+            "points: kestrum verify " +
+            shell_word(job_.name));
   if (job_.read_back) read_back(session, set);
 }
 
@@ -418,7 +432,8 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
     found = check_set(reader, options);
   } catch (const Stopped&) {
     outcome_.entry.checked = ReadBack::stopped;
-    note("the set is complete; reading it back was stopped");
+    outcome_.error = Error(ErrorKind::stopped, "the set is complete; reading it back was stopped",
+                           "to check it: kestrum verify " + shell_word(job_.name));
     return;
   }
   CheckEntry check{context_.clock.now(), Depth::all, found.findings.empty(), found.places, {}};

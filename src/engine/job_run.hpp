@@ -13,6 +13,8 @@ class JobRun {
   // `spare_promises`: see KeepQuestion.
   JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
          const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises = false);
+  // What is known before it begins. Told as problems of this run.
+  void begin_with(std::vector<Problem> known) { known_ = std::move(known); }
   RunOutcome run();
 
  private:
@@ -58,6 +60,7 @@ class JobRun {
   std::optional<ChainReader> chain_;
   std::vector<ChainSet> surveyed_;
   std::optional<SetPlan> plan_;
+  std::vector<Problem> known_;         // before it began
   bool full_fits_ = true;              // else the chain goes on where a full set is due
   std::vector<BrokenPromise> broken_;  // by this run, each rule once
   KeepRules broken_rules_;

@@ -9,6 +9,7 @@
 #include "archive/file_view.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "engine/restore_fate.hpp"
 
 namespace kestrum {
 
@@ -20,14 +21,12 @@ std::optional<LeafWriter::Spot> LeafWriter::choose_spot(const Entry& entry, cons
   spot.name = name;
   spot.placement.name = name;
   if (!target_.names().held(spot.folder, name)) return spot;
-  std::optional<Placement> placement =
-      placement_by(state_.request.clash, spot.fd, name, entry.modified, state_.stamp);
-  if (!placement) {
-    ++state_.result.kept;
-    state_.tell(entry, spot.folder.child(name), "kept what is there");
+  const Decided decided = decide_placement(state_, entry, spot.fd, name);
+  if (decided.fate == RestoreFate::kept || decided.fate == RestoreFate::same) {
+    state_.done(entry, spot.folder.child(name), decided.fate);
     return std::nullopt;
   }
-  spot.placement = *placement;
+  spot.placement = decided.placement;
   return spot;
 }
 
@@ -132,7 +131,7 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
                  "it is larger than the file system there takes in one file: it is in " +
                      count_text(parts, "part") + ", which put together are the file: cat '" + name +
                      ".part-'* > '" + name + "'");
-  state_.done(entry, spot.folder.child(stem + ".part-001"), "in " + count_text(parts, "part"));
+  state_.done(entry, spot.folder.child(stem + ".part-001"), RestoreFate::parts);
 }
 
 FileHandle LeafWriter::open_earlier(const Entry& entry, std::string& name) {
@@ -143,7 +142,7 @@ FileHandle LeafWriter::open_earlier(const Entry& entry, std::string& name) {
   return FileHandle(fcntl(target_.open(earlier->second.parent()), F_DUPFD_CLOEXEC, 0));
 }
 
-std::string LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot) {
+RestoreFate LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot) {
   std::string trouble;
   int code = file.place(spot.placement);
   for (int attempt = 0; code != 0 && attempt < 4; ++attempt) {
@@ -170,14 +169,14 @@ std::string LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot)
   }
   if (!trouble.empty())
     state_.problem(entry.path, "restore", trouble + target_.describe(spot.folder.child(spot.placement.name)));
-  if (!trouble.empty()) return "under another name";
-  if (spot.placement.replaces) return "replaced what was there";
-  return name != spot.name ? "beside the one that is there" : "";
+  if (!trouble.empty()) return RestoreFate::renamed;
+  if (spot.placement.replaces) return RestoreFate::replaces;
+  return name != spot.name ? RestoreFate::beside : RestoreFate::put;
 }
 
 void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spot) {
   Spot last = spot;
-  std::string note = put(entry, file, last);
+  const RestoreFate fate = put(entry, file, last);
   TreePath placed = last.folder.child(last.placement.name);
   if (entry.several_names && entry.type != EntryType::folder)
     links_.try_emplace({entry.filesystem, entry.inode}, placed);
@@ -189,7 +188,7 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
     state_.problem(entry.path, "restore",
                    "it could only be read in part when the point was made: what is missing are zeros in " +
                        printable(last.placement.name));
-  state_.done(entry, placed, note);
+  state_.done(entry, placed, fate);
 }
 
 // Where the image came from, over what is on the device now.
@@ -202,7 +201,7 @@ void LeafWriter::restore_device(const Entry& entry) {
                 std::string(error.what()) + "; the device is overwritten in part and of no use as it is",
                 "write the image back again, or restore it into a folder with --to");
   }
-  state_.done(entry, entry.path, device_note);
+  state_.done(entry, entry.path, RestoreFate::device);
 }
 
 void LeafWriter::write_device(const Entry& entry, DeviceTarget& device) {

@@ -33,8 +33,8 @@ class LeafWriter {
   void write_in_parts(const Entry& entry, const Spot& spot, std::uint64_t part_bytes);
   // The folder of an earlier name of the same file, and that name.
   FileHandle open_earlier(const Entry& entry, std::string& name);
-  // Under the name of the placement or, where that cannot be, another one. Tells what is to be said of it.
-  std::string put(const Entry& entry, TemporaryFile& file, Spot& spot);
+  // Under the name of the placement or, where that cannot be, another one.
+  RestoreFate put(const Entry& entry, TemporaryFile& file, Spot& spot);
   void finish(const Entry& entry, TemporaryFile& file, const Spot& spot);
 
   RestoreState& state_;

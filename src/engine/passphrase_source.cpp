@@ -70,7 +70,7 @@ RecoveryPublic read_recovery_public(const std::string& path) {
   return parse_recovery_public(text, path);
 }
 
-void write_recovery_files(const std::string& path) {
+RecoveryKey write_recovery_files(const std::string& path) {
   RecoveryKey key = make_recovery_key();
   create_file(path, as_bytes(recovery_secret_text(key)), 0600);
   try {
@@ -79,6 +79,7 @@ void write_recovery_files(const std::string& path) {
     unlink(path.c_str());
     throw;
   }
+  return key;
 }
 
 }  // namespace kestrum

@@ -20,7 +20,7 @@ std::optional<SecretText> get_passphrase(const std::string& source, const std::s
 
 // Makes a recovery key: its secret part in `path`, for its owner only, its public part in `path`.pub. Never
 // over files that are there (Error of kind usage); both or none.
-void write_recovery_files(const std::string& path);
+RecoveryKey write_recovery_files(const std::string& path);
 // The secret part of a recovery key, from a file that only its owner reads; throws Error of kind key.
 RecoveryKey read_recovery_secret(const std::string& path);
 // The public part; throws Error of kind key.

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "base/text.hpp"
+#include "engine/restore_fate.hpp"
 #include "engine/restore_sink.hpp"
 
 namespace kestrum {
@@ -39,12 +40,11 @@ class Restorer {
   RestoreResult run() {
     std::vector<TreePath> picked = reduced(request_.paths);
     CatalogReader catalog = point_.catalog();
-    PhaseTotals totals;
     for (const TreePath& path : picked) {
       if (path.is_root()) continue;
       if (!catalog.find(path)) throw no_such_path(point_, path);
     }
-    if (observer_.wants_totals()) totals = count(picked);
+    const PhaseTotals totals = survey(picked);
     sink_ = request_.dry ? dry_sink(state_) : folder_sink(state_, share_a_name(picked));
     observer_.phase_begins(Phase::restoring, totals);
     for (const TreePath& path : picked) restore_tree(path);
@@ -55,8 +55,10 @@ class Restorer {
   }
 
  private:
-  PhaseTotals count(const std::vector<TreePath>& picked) {
+  // What there is to do, and whether there is room for it.
+  PhaseTotals survey(const std::vector<TreePath>& picked) {
     PhaseTotals totals;
+    RoomNeeded room(state_, request_.target);
     observer_.phase_begins(Phase::scanning, {});
     for (const TreePath& path : picked) {
       CatalogReader catalog = point_.catalog();
@@ -67,10 +69,20 @@ class Restorer {
           control_.checkpoint();
           totals.bytes += entry->size;
           ++totals.files;
+          if (entry->type != EntryType::folder) room.add(*entry, place_of(*entry, path));
         }
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
       }
+    }
+    state_.result.room = room.tightest();
+    if (!request_.dry && state_.result.room && !state_.result.room->fits()) {
+      const RestoreRoom& tight = *state_.result.room;
+      throw Error(ErrorKind::full,
+                  "there is not enough room in " + printable(request_.target) + ": " +
+                      size_text(tight.needed) + " are needed, " + size_text(tight.free) +
+                      " are free; nothing was restored",
+                  "free " + size_text(tight.needed - tight.free) + ", or restore to another drive");
     }
     return totals;
   }
@@ -162,6 +174,10 @@ class Restorer {
       if (entry.type == EntryType::folder) {
         ++state_.result.folders;
         sink_->folder(entry, place, false);
+        if (entry.incomplete)
+          state_.problem(entry.path, "restore all of",
+                         "it could not be listed in full when the point was made; what was not seen then is "
+                         "not in it");
       } else {
         sink_->leaf(entry, place);
       }
@@ -186,6 +202,24 @@ class Restorer {
 };
 
 }  // namespace
+
+std::string_view fate_word(RestoreFate fate) {
+  static constexpr std::string_view words[] = {"put",       "beside",  "replaces", "kept",
+                                               "identical", "renamed", "in-parts", "device"};
+  return words[static_cast<std::size_t>(fate)];
+}
+
+std::string_view fate_text(RestoreFate fate) {
+  static constexpr std::string_view words[] = {"",
+                                               "beside the one that is there",
+                                               "replaces what was there",
+                                               "what is there stays",
+                                               "identical to what is there",
+                                               "under another name",
+                                               "in parts",
+                                               "written over the device"};
+  return words[static_cast<std::size_t>(fate)];
+}
 
 std::optional<Layout> parse_layout(std::string_view name) {
   if (name == "path") return Layout::path;

@@ -1,24 +1,44 @@
 #include "engine/restore_sink.hpp"
 
 #include <algorithm>
+#include <set>
+
+#include "engine/restore_fate.hpp"
 
 namespace kestrum {
 namespace {
 
 class DrySink final : public RestoreSink {
  public:
-  explicit DrySink(RestoreState& state) : state_(state) {}
+  explicit DrySink(RestoreState& state) : state_(state), view_(state.request.target) {}
   void leave(const TreePath&) override {}
   void folder(const Entry&, const TreePath&, bool) override {}
   void finish() override {}
   void leaf(const Entry& entry, const TreePath& place) override {
     LeafTask task = task_of(entry, state_);
-    if (task == LeafTask::write_device) state_.done(entry, entry.path, device_note);
-    if (task == LeafTask::write) state_.done(entry, place.parent().child(placed_name(entry, place)), "");
+    if (task == LeafTask::write_device) state_.done(entry, entry.path, RestoreFate::device);
+    if (task != LeafTask::write) return;
+    const TreePath wanted = place.parent().child(placed_name(entry, place));
+    const Decided decided = decide(entry, wanted);
+    const TreePath placed = wanted.parent().child(decided.placement.name);
+    if (decided.fate != RestoreFate::kept && decided.fate != RestoreFate::same) taken_.insert(placed);
+    state_.done(entry, placed, decided.fate);
   }
 
  private:
+  // As it would be when the things before it were restored.
+  Decided decide(const Entry& entry, const TreePath& wanted) {
+    const std::string name(wanted.name());
+    const int folder = view_.folder(wanted.parent());
+    if (taken_.contains(wanted))
+      return {RestoreFate::beside, {folder >= 0 ? name_beside(folder, name, state_.stamp) : name, false}};
+    if (folder < 0) return {RestoreFate::put, {name, false}};
+    return decide_placement(state_, entry, folder, name);
+  }
+
   RestoreState& state_;
+  TargetView view_;
+  std::set<TreePath> taken_;
 };
 
 }  // namespace

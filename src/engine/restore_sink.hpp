@@ -27,8 +27,6 @@ LeafTask task_of(const Entry& entry, RestoreState& state);
 // As it is called where it is put: a file that could only be read in part is marked.
 std::string placed_name(const Entry& entry, const TreePath& place);
 
-inline constexpr const char* device_note = "written over the device";
-
 // Into a folder. `comes_back`: folders may be come to again after they were left. Throws Error: usage when
 // the target is something else than a folder.
 std::unique_ptr<RestoreSink> folder_sink(RestoreState& state, bool comes_back);

@@ -72,20 +72,26 @@ void RestoreState::problem(const TreePath& path, const std::string& operation, c
   add_problem(result.problems, observer, {path.absolute(), operation, reason});
 }
 
-void RestoreState::done(const Entry& entry, const TreePath& placed, const std::string& note) {
+void RestoreState::done(const Entry& entry, const TreePath& placed, RestoreFate fate) {
+  if (fate == RestoreFate::kept || fate == RestoreFate::same) {
+    ++(fate == RestoreFate::kept ? result.kept : result.same);
+    return tell(entry, placed, fate);
+  }
   if (entry.has_content()) {
     ++result.files;
     result.bytes += entry.size;
   } else {
     ++result.others;
   }
-  tell(entry, placed, note);
+  result.beside += fate == RestoreFate::beside ? 1 : 0;
+  result.replaced += fate == RestoreFate::replaces ? 1 : 0;
+  tell(entry, placed, fate);
 }
 
-void RestoreState::tell(const Entry& entry, const TreePath& placed, const std::string& note) {
+void RestoreState::tell(const Entry& entry, const TreePath& placed, RestoreFate fate) {
   if (!item) return;
   std::string where = request.target == "/" ? placed.absolute() : request.target + placed.absolute();
-  item({entry.path, where, entry.type, entry.size, note});
+  item({entry.path, where, entry.type, entry.size, fate});
 }
 
 // What would give somebody rights that he had no part in giving: a program that runs as its owner above all.

@@ -26,8 +26,8 @@ class RestoreState {
   bool trusts() const { return point.authenticated() || request.with_owners; }
   void problem(const TreePath& path, const std::string& operation, const std::string& reason);
   // Counts it and tells of it; `placed` as it is below the target.
-  void done(const Entry& entry, const TreePath& placed, const std::string& note);
-  void tell(const Entry& entry, const TreePath& placed, const std::string& note);
+  void done(const Entry& entry, const TreePath& placed, RestoreFate fate);
+  void tell(const Entry& entry, const TreePath& placed, RestoreFate fate);
   // Something of it that the target could not keep; gathered.
   void lose(const TreePath& path, const std::string& operation, const std::string& reason);
   // Gives an object its attributes; what the target cannot keep is gathered.

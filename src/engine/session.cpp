@@ -176,9 +176,14 @@ LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
   if (session.place_->drive_trouble) session.findings_.emplace_back(session.place_->drive_trouble->what());
   session.find_job(located.folder, options);
   session.named_set_ = located.set;
-  session.keys_ = key_ring(
-      source, "passphrase of the archive sets of '" + printable(session.identity().name) + "'", options.ask);
-  if (options.recovery_key) session.keys_->use_recovery_key(read_recovery_secret(*options.recovery_key));
+  if (options.recovery_key) {
+    session.keys_ = std::make_shared<KeyRing>([] { return std::nullopt; });
+    session.keys_->use_recovery_key(*options.recovery_key);
+  } else {
+    session.keys_ =
+        key_ring(source, "passphrase of the archive sets of '" + printable(session.identity().name) + "'",
+                 options.ask);
+  }
   return session;
 }
 

@@ -17,7 +17,7 @@ struct SubjectOptions {
   std::string machine = {};  // choose among several; empty: any
   std::string job = {};
   std::optional<std::string> passphrase = {};    // source, overrides the job's
-  std::optional<std::string> recovery_key = {};  // file with the secret part
+  std::optional<RecoveryKey> recovery_key = {};  // then nothing else opens the sets
   AskPassphrase ask = {};
   std::string destination = {};  // of a job with several, as it names it; empty: the first
   OpenStore open_store = open_local_store;

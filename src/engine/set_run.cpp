@@ -91,6 +91,7 @@ void SetRun::take(const Walked& found) {
     Entry entry = entry_of(found, match.base);
     // Read again only to be sure, and found the same: not a change to tell anybody of.
     if (match.base && same_to_a_person(entry, *match.base)) match.change = Change::held;
+    if (match.lost && match.change == Change::held && entry.has_content()) ++result_.saved_anew;
     add(entry, match.change);
     if (!listed && earlier_ != nullptr) carry_inside(found);
   }

@@ -20,6 +20,8 @@ struct SetRunResult {
   SetTotals totals;
   bool carries = false;        // something is as an earlier point has it
   bool anything_read = false;  // at least one file or folder of a source
+  // Unchanged files that were read again because what is stored of them is damaged or missing.
+  std::uint64_t saved_anew = 0;
 };
 
 class SetRun {

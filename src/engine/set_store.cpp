@@ -92,6 +92,7 @@ void SetStore::save() {
   write_records(writer, result);
   totals_ = result.totals;
   carries_ = result.carries;
+  saved_anew_ = result.saved_anew;
   totals_.new_bytes = writer.new_bytes();
   totals_.stored_bytes = finished_.stored_bytes;
 }
@@ -140,6 +141,7 @@ SealCore SetStore::core() const {
 
 StoredSet SetStore::seal() {
   StoredSet stored;
+  stored.saved_anew = saved_anew_;
   stored.seal.core = core();
   stored.seal.keys = plan_.keys;
   context_.control.checkpoint();

@@ -25,8 +25,9 @@ struct SetPlan {
 
 struct StoredSet {
   Seal seal;
-  std::string folder;  // in the store, its final name
-  bool sure = true;    // false: its seal is there, and a power cut might still take it
+  std::string folder;            // in the store, its final name
+  std::uint64_t saved_anew = 0;  // files; see SetRunResult
+  bool sure = true;              // false: its seal is there, and a power cut might still take it
 };
 
 // Destroyed before it was sealed, it clears what it wrote, as far as that can be done. References must
@@ -67,6 +68,7 @@ class SetStore {
   std::optional<Comparison> comparison_;
   SetTotals totals_;
   bool carries_ = false;
+  std::uint64_t saved_anew_ = 0;
   SetWriter::Finished finished_;
   Root root_;
 };

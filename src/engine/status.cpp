@@ -1,6 +1,7 @@
 #include "engine/status.hpp"
 
 #include <algorithm>
+#include <tuple>
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
@@ -11,7 +12,8 @@ namespace {
 
 // What the points of one drive tell.
 void look_at_points(const PointsResult& points, JobStatus& status, DriveStatus& drive) {
-  JobTrouble damaged{.kind = TroubleKind::damaged}, incomplete{.kind = TroubleKind::incomplete};
+  JobTrouble damaged{.kind = TroubleKind::damaged, .drive = drive.named};
+  JobTrouble incomplete{.kind = TroubleKind::incomplete, .drive = drive.named};
   for (const PointInfo& point : points.points) {
     if (point.health == Health::damaged) ++damaged.count;
     if (point.sealed && point.health == Health::incomplete) ++incomplete.count;
@@ -25,30 +27,40 @@ void look_at_points(const PointsResult& points, JobStatus& status, DriveStatus& 
 void look_at_drive(LookSession& session, JobStatus& status, DriveStatus& drive, History& history) {
   look_at_points(list_points(session, &history), status, drive);
   if (std::string gone = session.older_state(); !gone.empty())
-    status.troubles.push_back({.kind = TroubleKind::gone, .text = gone});
+    status.troubles.push_back({.kind = TroubleKind::gone, .text = gone, .drive = drive.named});
   for (const std::string& line : left_out_lines(session.sets()))
-    status.troubles.push_back({.kind = TroubleKind::place, .text = line});
+    status.troubles.push_back({.kind = TroubleKind::place, .text = line, .drive = drive.named});
   for (const std::string& finding : session.findings())
-    status.troubles.push_back({.kind = TroubleKind::place, .text = finding});
+    status.troubles.push_back({.kind = TroubleKind::place, .text = finding, .drive = drive.named});
 }
 
-bool made_good_point(const RunEntry& run) {
-  return run.sequence && run.exit_code != exit_code_of(ErrorKind::damage);
+bool made_good_point(const RunEntry& run, History& history) {
+  if (!run.sequence || run.exit_code == exit_code_of(ErrorKind::damage)) return false;
+  if (!run.set) return true;
+  const SetChecks checks = history.checks(*run.set);
+  return !(checks.last && !checks.last->good) && !(checks.deep && checks.deep->affected.value_or(0) > 0);
 }
 
 // A drive that is not there, or that does not tell, by what the history knows.
 void from_history(const std::string& job, DriveStatus& drive, History& history) {
-  std::optional<RunEntry> newest = history.newest_point(job, drive.named);
-  if (newest && made_good_point(*newest)) drive.newest_good = newest->started;
+  constexpr int most = 1000;
+  for (const RunEntry& run : history.runs(job, most)) {
+    if (run.destination != drive.named || !made_good_point(run, history)) continue;
+    drive.newest_good = run.started;
+    return;
+  }
 }
 
-DriveStatus drive_status(const Job& job, const std::string& named, JobStatus& status, History& history,
-                         const RunContext& context) {
+// `state`: what home remembers of the job.
+DriveStatus drive_status(const Job& job, const std::string& named, const std::optional<JobState>& state,
+                         JobStatus& status, History& history, const RunContext& context) {
   DriveStatus drive{.named = named, .root = {}, .newest_good = {}, .space = {}};
+  const bool each = job.use == UseOf::all && job.destinations.size() > 1;
   try {
-    OpenedPlace place = open_place(DestinationAddress::parse(named), context.open_store);
-    drive.root = place.root;
-    drive.space = place.store->space();
+    // As a run would: an empty mount point is not the job's drive, nor is another one.
+    Destination found = find_destination(job, named, state, context.machine, context.open_store);
+    drive.root = found.root;
+    drive.space = found.store->space();
     SubjectOptions options;
     options.subject = job.name;
     options.destination = named;
@@ -57,22 +69,62 @@ DriveStatus drive_status(const Job& job, const std::string& named, JobStatus& st
     look_at_drive(session, status, drive, history);
   } catch (const Error& error) {
     if (error.kind() != ErrorKind::no_destination && error.kind() != ErrorKind::not_reachable)
-      status.troubles.push_back({.kind = TroubleKind::place, .text = error.what()});
+      status.troubles.push_back({.kind = TroubleKind::place, .text = error.what(), .drive = named});
     from_history(job.name, drive, history);
-    if (drive.root.empty() && job.use == UseOf::all && job.destinations.size() > 1)
-      status.troubles.push_back({.kind = TroubleKind::drive_away, .text = named});
+    if (drive.root.empty() && each)
+      status.troubles.push_back({.kind = TroubleKind::drive_away, .drive = named});
   }
+  if (!drive.root.empty() && each && !drive.newest_good)
+    status.troubles.push_back({.kind = TroubleKind::drive_bare, .drive = named});
   return drive;
+}
+
+// When the job should have run again, by its own times, after a run that began then.
+std::optional<Instant> due_after(const Job& job, Instant started) {
+  std::optional<Instant> due;
+  auto earliest = [&](std::optional<Instant> when) {
+    if (when && (!due || *when < *due)) due = when;
+  };
+  for (const Phrase& phrase : job.runs) {
+    if (phrase.type != Phrase::Type::on_change) {
+      earliest(next_time(phrase, started));
+    } else if (phrase.every > 0) {
+      earliest(Instant{started.seconds + std::int64_t{phrase.every} * 60, started.nanoseconds});
+    }
+  }
+  return due;
+}
+
+// Nobody has good points for longer than the job allows: where a set goes to each drive, none of them may.
+void look_at_age(const Job& job, JobStatus& status, Instant now) {
+  if (!job.warn_after) return;
+  const Instant since = before(now, *job.warn_after);
+  auto too_old = [&](const std::optional<Instant>& newest) { return !newest || *newest < since; };
+  if (too_old(status.newest_good)) {
+    status.troubles.push_back({.kind = TroubleKind::overdue, .text = job.warn_after->text()});
+  } else if (job.use == UseOf::all) {
+    for (const DriveStatus& drive : status.drives) {
+      if (too_old(drive.newest_good))
+        status.troubles.push_back(
+            {.kind = TroubleKind::overdue, .text = job.warn_after->text(), .drive = drive.named});
+    }
+  }
+}
+
+// Clocks of two machines, or before and after they were set right, may differ by so much.
+constexpr std::int64_t clock_tolerance_seconds = 300;
+
+// A clock that went back makes everything look fresh.
+void look_at_clock(JobStatus& status, Instant now) {
+  std::optional<Instant> latest = status.newest_good;
+  if (status.last && (!latest || *latest < status.last->started)) latest = status.last->started;
+  if (latest && latest->seconds > now.seconds + clock_tolerance_seconds)
+    status.troubles.push_back({.kind = TroubleKind::clock, .when = *latest});
 }
 
 // What the last run and the job's own times say.
 void look_at_runs(const Job& job, JobStatus& status, Instant now) {
   auto trouble = [&](JobTrouble one) { status.troubles.push_back(std::move(one)); };
-  if (job.warn_after) {
-    Instant since = before(now, *job.warn_after);
-    if (!status.newest_good || *status.newest_good < since)
-      trouble({.kind = TroubleKind::overdue, .text = job.warn_after->text()});
-  }
   if (!status.last) return trouble({.kind = TroubleKind::never_run});
   const RunEntry& last = *status.last;
   if (!last.ended) {
@@ -84,8 +136,8 @@ void look_at_runs(const Job& job, JobStatus& status, Instant now) {
     trouble({.kind = TroubleKind::problems, .count = static_cast<std::uint64_t>(last.problems)});
   }
   if (status.disabled) return;
-  std::vector<Occurrence> due = next_times(job.runs, last.started, 1);
-  if (!due.empty() && due[0].when <= now) trouble({.kind = TroubleKind::missed, .when = due[0].when});
+  std::optional<Instant> due = due_after(job, last.started);
+  if (due && *due <= now) trouble({.kind = TroubleKind::missed, .when = *due});
 }
 
 // Of each drive by the run that was the last to make a point there, and of the last run of all.
@@ -99,7 +151,7 @@ void look_at_broken_rules(JobStatus& status, History& history) {
   if (status.last && std::none_of(runs.begin(), runs.end(), is_last)) runs.push_back(*status.last);
   for (const RunEntry& run : runs) {
     for (const BrokenRule& broken : run.broken)
-      status.troubles.push_back({.kind = TroubleKind::broken, .broken = broken});
+      status.troubles.push_back({.kind = TroubleKind::broken, .broken = broken, .drive = run.destination});
   }
 }
 
@@ -116,25 +168,40 @@ JobStatus status_of(const std::string& name, History& history, const RunContext&
     return status;
   }
   status.disabled = !job.enabled;
+  std::optional<JobState> state;
+  try {
+    state = context.home.load_state(name);
+  } catch (const Error& error) {
+    status.troubles.push_back({.kind = TroubleKind::place, .text = error.what()});
+  }
   for (const std::string& named : job.destinations) {
-    status.drives.push_back(drive_status(job, named, status, history, context));
+    status.drives.push_back(drive_status(job, named, state, status, history, context));
     const std::optional<Instant>& newest = status.drives.back().newest_good;
     if (newest && (!status.newest_good || *newest > *status.newest_good)) status.newest_good = newest;
   }
-  look_at_runs(job, status, context.clock.now());
+  const Instant now = context.clock.now();
+  look_at_age(job, status, now);
+  look_at_runs(job, status, now);
+  look_at_clock(status, now);
   look_at_broken_rules(status, history);
   return status;
 }
 
-// Troubles worst first; jobs without a good point first, then by the age of the newest.
+// Troubles worst first; jobs without a good point first, then by the worst of their troubles, then by the age
+// of the newest point.
 void sort_status(std::vector<JobStatus>& all) {
-  for (JobStatus& one : all)
+  for (JobStatus& one : all) {
     std::stable_sort(one.troubles.begin(), one.troubles.end(),
                      [](const JobTrouble& a, const JobTrouble& b) { return a.kind < b.kind; });
-  std::stable_sort(all.begin(), all.end(), [](const JobStatus& a, const JobStatus& b) {
-    if (a.newest_good.has_value() != b.newest_good.has_value()) return !a.newest_good;
-    return a.newest_good && *a.newest_good < *b.newest_good;
-  });
+    if (one.drives.size() > 1) continue;
+    for (JobTrouble& trouble : one.troubles) trouble.drive.clear();
+  }
+  auto rank = [](const JobStatus& one) {
+    const int worst = one.troubles.empty() ? 1000 : static_cast<int>(one.troubles[0].kind);
+    return std::tuple(one.newest_good.has_value(), worst, one.newest_good.value_or(Instant()));
+  };
+  std::stable_sort(all.begin(), all.end(),
+                   [&](const JobStatus& a, const JobStatus& b) { return rank(a) < rank(b); });
 }
 
 }  // namespace
@@ -152,7 +219,8 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   return all;
 }
 
-std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store) {
+std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store,
+                                    Instant now) {
   OpenedPlace place = open_place(address, open_store);
   if (place.drive_trouble) throw *place.drive_trouble;
   std::vector<JobPlace> jobs = list_jobs_at(*place.store);
@@ -176,6 +244,7 @@ std::vector<JobStatus> place_status(const DestinationAddress& address, const Ope
       status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
     status.newest_good = drive.newest_good;
     if (points.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
+    look_at_clock(status, now);
     status.drives.push_back(std::move(drive));
     all.push_back(std::move(status));
   }

@@ -16,8 +16,10 @@ enum class TroubleKind {
   missed,      // a run was due and none came
   never_run,   // no run is known
   no_point,    // there is none yet
+  clock,       // something was made later than it is now
   cut_off,     // the last run has no end: it still goes on, or was cut off
   drive_away,  // a set is to go to each drive, and one is not there
+  drive_bare,  // a set is to go to each drive, and one that is there has no good point
   broken,      // the last run on a drive did not keep a rule of [keep], to make room
   place,       // something is wrong with the drive's own files
   problems,    // the last run had some
@@ -27,8 +29,9 @@ struct JobTrouble {
   TroubleKind kind = TroubleKind::failed;
   std::string text = {};    // what was said, where it was said in words
   std::uint64_t count = 0;  // of points, or of problems
-  Instant when = {};        // of what was missed
+  Instant when = {};        // of what was missed, or of what is dated later than now
   BrokenRule broken = {};
+  std::string drive = {};  // as the job names it; empty: it is not of one drive, or there is only one
 };
 
 // One of a job's destinations.
@@ -54,6 +57,7 @@ struct JobStatus {
 std::vector<JobStatus> job_status(std::vector<std::string> names, const RunContext& context);
 
 // Every machine and job on a destination, by what its seals and sizes say; needs no key and no home.
-std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store);
+std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store,
+                                    Instant now);
 
 }  // namespace kestrum

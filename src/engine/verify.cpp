@@ -65,6 +65,9 @@ class Verification {
   void remember(const PointVerdict& verdict) {
     bool deep = request_.depth == Depth::all;
     CheckEntry check{clock_.now(), request_.depth, verdict.findings.empty(), places_[verdict.sequence], {}};
+    // What read content has shown, a look at the marks of the frames does not take back.
+    const std::optional<CheckEntry> last = history_->checks(verdict.facts->set).last;
+    if (!deep && check.good && last && !last->good) return;
     if (deep) check.affected = verdict.affected_count;
     history_->add_check(verdict.facts->set, check);
   }
@@ -317,9 +320,24 @@ static VerifyResult verify_current(LookSession& session, const VerifyRequest& re
   }
 }
 
+// A quick check sees less than was known before: what is damaged by an earlier one, or because of what it
+// needs, is not called good.
+static void add_known_damage(VerifyResult& result, const std::vector<PointInfo>& points) {
+  for (PointVerdict& verdict : result.points) {
+    if (!verdict.good() || !verdict.facts) continue;
+    for (const PointInfo& info : points) {
+      const bool same = info.sealed && info.facts.set == verdict.facts->set;
+      if (same && !info.good())
+        verdict.findings.insert(verdict.findings.end(), info.findings.begin(), info.findings.end());
+    }
+  }
+}
+
 VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
                     Observer& observer, RunControl& control) {
   VerifyResult result = verify_current(session, request, clock, history, observer, control);
+  if (request.depth == Depth::quick && history != nullptr)
+    add_known_damage(result, own_points(session, history));
   for (PointVerdict& verdict : result.points)
     verdict.expected = verdict.closed && session.opens_otherwise(verdict.facts->chain);
   result.findings = session.findings();

@@ -167,21 +167,14 @@ std::string job_text(const std::string& name, const JobValues& values) {
 }
 
 std::string define_command(const std::string& name, const JobValues& values) {
-  auto quoted = [](const std::string& text) {
-    constexpr const char* plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
-    if (!text.empty() && text.find_first_not_of(plain) == std::string::npos) return text;
-    std::string out = "'";
-    for (char c : text) out += c == '\'' ? std::string("'\\''") : std::string(1, c);
-    return out + "'";
-  };
-  std::string command = "kestrum job define " + quoted(name);
+  std::string command = "kestrum job define " + shell_word(name);
   std::string table;
   std::size_t line = 0;  // columns of the last one
   for (const JobKey& key : job_keys()) {
     auto given = values.find({key.table, key.key});
     if (given == values.end()) continue;
     for (const std::string& value : given->second) {
-      std::string option = " --" + key.option() + " " + quoted(value);
+      std::string option = " --" + key.option() + " " + shell_word(value);
       constexpr std::size_t widest = 96;
       if (table != key.table || line + option.size() > widest) {
         command += " \\\n   ";

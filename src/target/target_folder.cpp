@@ -63,6 +63,8 @@ int TargetFolder::folder(const TreePath& below, bool create, bool* created) {
       throw Error(ErrorKind::failed, describe(at) + " is not a folder, and nothing is restored through it",
                   "restore into another folder");
     }
+    if (!handle && errno == ENOENT)
+      throw FolderMissing(ErrorKind::failed, "the folder " + describe(at) + " is not there");
     if (!handle) throw system_error("open the folder", describe(at), errno);
     chain_.push_back({at, std::move(handle)});
     if (chain_.size() > open_limit_) chain_.pop_front();

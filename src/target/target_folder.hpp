@@ -20,6 +20,12 @@ class NameRefused : public Error {
   using Error::Error;
 };
 
+// A folder that is not there was not to be created.
+class FolderMissing : public Error {
+ public:
+  using Error::Error;
+};
+
 class TargetFolder {
  public:
   // Creates the folder when it is missing. Throws Error: usage when it exists as something else, failed
@@ -27,8 +33,9 @@ class TargetFolder {
   explicit TargetFolder(const std::string& path);
 
   // An open handle on the folder `below` (relative to the target); good until the next call. Created with
-  // mode 0700 where missing and `create`; `created` tells whether the last component was. Throws Error of
-  // kind failed, naming the path: also when a link or a file stands in the way; NameRefused.
+  // mode 0700 where missing and `create`, else FolderMissing is thrown; `created` tells whether the last
+  // component was. Throws Error of kind failed, naming the path: also when a link or a file stands in the
+  // way; NameRefused.
   int folder(const TreePath& below, bool create, bool* created = nullptr);
   const std::string& path() const { return path_; }
   // For messages.

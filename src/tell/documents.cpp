@@ -143,12 +143,19 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
 
 namespace {
 
-std::string text_of(const JobTrouble& trouble) {
+// As a command's SUBJECT.
+std::string subject_of(const JobStatus& status) {
+  if (status.machine.empty()) return shell_word(status.job);
+  return shell_word(printable(status.drives.at(0).root)) + " --machine " +
+         shell_word(printable(status.machine)) + " --job " + shell_word(printable(status.job));
+}
+
+std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
   switch (trouble.kind) {
     case TroubleKind::job_file:
       return "its job file is wrong";
     case TroubleKind::damaged:
-      return count_text(trouble.count, "damaged point") + ": kestrum verify";
+      return count_text(trouble.count, "damaged point") + ": kestrum verify " + subject_of(status);
     case TroubleKind::incomplete:
       return count_text(trouble.count, "point lacks a set that it needs", "points lack a set that they need");
     case TroubleKind::overdue:
@@ -156,13 +163,18 @@ std::string text_of(const JobTrouble& trouble) {
     case TroubleKind::missed:
       return "due on " + local_text(trouble.when) + ", not run";
     case TroubleKind::never_run:
-      return "it has never run";
+      return "it has never run: kestrum run " + subject_of(status);
     case TroubleKind::no_point:
       return "it has no point yet";
+    case TroubleKind::clock:
+      return "its newest point or run is of " + local_text(trouble.when) +
+             ", later than the clock says now: is the clock right?";
     case TroubleKind::cut_off:
       return "its last run is still going, or was cut off";
     case TroubleKind::drive_away:
-      return printable(trouble.text) + " is not there, and a set is to go to each drive";
+      return "it is not there, and a set is to go to each drive";
+    case TroubleKind::drive_bare:
+      return "it has no good point, and a set is to go to each drive";
     case TroubleKind::broken:
       return broken_text(trouble.broken);
     case TroubleKind::problems:
@@ -176,9 +188,10 @@ std::string text_of(const JobTrouble& trouble) {
 }
 
 const char* trouble_word(TroubleKind kind) {
-  static constexpr const char* words[] = {"job-file",   "damaged",        "incomplete", "gone",     "failed",
-                                          "overdue",    "missed",         "never-run",  "no-point", "cut-off",
-                                          "drive-away", "broken-promise", "place",      "problems"};
+  static constexpr const char* words[] = {"job-file",   "damaged",        "incomplete", "gone",
+                                          "failed",     "overdue",        "missed",     "never-run",
+                                          "no-point",   "clock",          "cut-off",    "drive-away",
+                                          "drive-bare", "broken-promise", "place",      "problems"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -197,9 +210,13 @@ Json age_json(const std::optional<Instant>& when, Instant now) {
 
 }  // namespace
 
-std::string trouble_text(const JobStatus& status) {
+std::string trouble_text(const JobTrouble& trouble, const JobStatus& status) {
+  return (trouble.drive.empty() ? "" : printable(trouble.drive) + ": ") + words_of(trouble, status);
+}
+
+static std::string troubles_text(const JobStatus& status) {
   std::vector<std::string> parts;
-  for (const JobTrouble& trouble : status.troubles) parts.push_back(text_of(trouble));
+  for (const JobTrouble& trouble : status.troubles) parts.push_back(trouble_text(trouble, status));
   return join(parts, "; ");
 }
 
@@ -225,9 +242,15 @@ std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
                                      {"age-seconds", age_json(drive.newest_good, now)},
                                      {"drive", space_json(drive.space)}});
     }
-    one["trouble"] = to_utf8(trouble_text(status));
+    one["trouble"] = to_utf8(troubles_text(status));
     one["troubles"] = Json::array();
-    for (const JobTrouble& trouble : status.troubles) one["troubles"].push_back(trouble_word(trouble.kind));
+    one["trouble-list"] = Json::array();
+    for (const JobTrouble& trouble : status.troubles) {
+      one["troubles"].push_back(trouble_word(trouble.kind));
+      one["trouble-list"].push_back({{"trouble", trouble_word(trouble.kind)},
+                                     {"destination", to_utf8(trouble.drive)},
+                                     {"text", to_utf8(trouble_text(trouble, status))}});
+    }
     json["jobs"].push_back(std::move(one));
   }
   return text_of(json);
@@ -297,6 +320,13 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   json["others"] = result.others;
   json["bytes"] = result.bytes;
   json["kept"] = result.kept;
+  json["identical"] = result.same;
+  json["beside"] = result.beside;
+  json["replaced"] = result.replaced;
+  json["room"] = result.room ? Json{{"needed-bytes", result.room->needed},
+                                    {"free-bytes", result.room->free},
+                                    {"fits", result.room->fits()}}
+                             : Json(nullptr);
   json["owners-kept-back"] = result.owners_kept_back;
   json["unproved-kept-back"] = result.unproved_kept_back;
   json["damaged"] = result.damaged;
@@ -308,7 +338,8 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
     put_path(one, "placed", item.placed);
     one["type"] = entry_type_name(item.type);
     one["size"] = item.size;
-    one["note"] = item.note;
+    one["fate"] = fate_word(item.fate);
+    one["note"] = fate_text(item.fate);
     json["items"].push_back(std::move(one));
   }
   json["problems"] = problems_json(result.problems);

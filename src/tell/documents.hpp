@@ -27,8 +27,8 @@ std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs);
 std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems);
 
-// The troubles of a job in one line, in words; empty when all is well.
-std::string trouble_text(const JobStatus& status);
+// One of a job's troubles in words, with what to do.
+std::string trouble_text(const JobTrouble& trouble, const JobStatus& status);
 std::string status_document(const std::vector<JobStatus>& jobs, Instant now);
 
 std::string points_document(const std::vector<PointsResult>& drives);  // at least one

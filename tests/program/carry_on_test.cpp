@@ -27,11 +27,8 @@ class CarryOn : public testing::Test {
   }
   // As an ordinary user, whom modes keep out.
   Ran as_user(const std::vector<std::string>& words) {
-    Program drop("/usr/bin/setpriv");
-    drop.environment = desk_.program.environment;
-    std::vector<std::string> all{"--reuid=65534", "--regid=65534", "--clear-groups", KESTRUM_BINARY};
-    all.insert(all.end(), words.begin(), words.end());
-    return drop.run(all);
+    desk_.program.user = 65534;
+    return desk_(words);
   }
   Ran define() {
     return as_user({"job", "define", "wardens", "--what-folders", desk_.source(), "--where-destinations",

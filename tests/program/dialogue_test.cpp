@@ -51,6 +51,10 @@ class Dialogue : public testing::Test {
             {"Type: it is written down:", "yes\n"},
             {"Your choice [1]:", "1\n"},
             {"File for its secret part", (desk_.folder / "stick/office") + "\n"},
+            {"Keep it there all the same [y/N]:", "n\n"},
+            {"Your choice [1]:", "1\n"},
+            {"File for its secret part", (desk_.folder / "stick/office") + "\n"},
+            {"Keep it there all the same [y/N]:", "y\n"},
             {"Your choice [1]:", "2\n"},
             {"When [daily at 12:30]:", "dayly at 20:30\n"},
             {"When [daily at 12:30]:", "weekdays at 20:30\n"},
@@ -80,13 +84,17 @@ TEST_F(Dialogue, AsksInOrderAndSavesWhatWasAnswered) {
           "\"]\nsame-disk = \"accept\"\n[when]\nruns = [\"weekdays at 20:30\"]\nif-missed = "
           "\"skip\"\n[how]\n" +
           "kind = \"differential\"\n[protect]\npassphrase = \"file:" + (desk_.folder / "new.pass") +
-          "\"\nrecovery-key = \"" + (desk_.folder / "stick/office.pub") +
+          "\"\nrecovery-key = \"" + (desk_.folder / "home/wardens.pub") +
           "\"\n[keep]\nage = \"60 days\"\ndrive-limit = \"85%\"\n[around]\nbefore = \"true\"\n[tell]\n" +
           "mail = \"office@skerrypoint.example\"\n");
   EXPECT_EQ(read_file(desk_.folder / "new.pass"), "tern in the fog\n");
   EXPECT_EQ(fs::status(desk_.folder / "new.pass").permissions(),
             fs::perms::owner_read | fs::perms::owner_write);
+  // The public part stays with the job: the stick may be taken away.
   EXPECT_TRUE(fs::exists(desk_.folder / "stick/office"));
+  EXPECT_EQ(read_file(desk_.folder / "home/wardens.pub"), read_file(desk_.folder / "stick/office.pub"));
+  EXPECT_THAT(ran.out, HasSubstr("lies on"));
+  EXPECT_THAT(ran.out, HasSubstr("Write these nine groups on paper"));
   // Counted while choosing, said in plain words, without the passphrase.
   EXPECT_THAT(ran.out, HasSubstr("all together      3"));
   EXPECT_THAT(ran.out, HasSubstr("nobody called 'magnus'"));

@@ -1,6 +1,7 @@
 #include "support/program.hpp"
 
 #include <fcntl.h>
+#include <grp.h>
 #include <poll.h>
 #include <pty.h>
 #include <sys/wait.h>
@@ -26,7 +27,7 @@ void read_some(int fd, std::string& out, bool& open) {
 }  // namespace
 
 void Program::become(const std::vector<std::string>& words) const {
-  std::vector<std::string> pairs{"PATH=/usr/bin:/bin", "TZ=UTC"};
+  std::vector<std::string> pairs{"PATH=/usr/bin:/bin", "TZ=UTC", "LC_ALL=C.UTF-8"};
   for (const auto& [name, value] : environment) pairs.push_back(name + "=" + value);
   std::vector<char*> env;
   for (std::string& pair : pairs) env.push_back(pair.data());
@@ -36,6 +37,9 @@ void Program::become(const std::vector<std::string>& words) const {
   std::vector<char*> argv;
   for (std::string& word : copy) argv.push_back(word.data());
   argv.push_back(nullptr);
+  if (user != 0 &&
+      (setgroups(0, nullptr) != 0 || setresgid(user, user, user) != 0 || setresuid(user, user, user) != 0))
+    _exit(126);
   execve(binary_.c_str(), argv.data(), env.data());
   _exit(127);
 }

@@ -19,6 +19,7 @@ class Program {
  public:
   explicit Program(std::string binary) : binary_(std::move(binary)) {}
   std::map<std::string, std::string> environment;  // besides PATH
+  unsigned user = 0;                               // another one than root: run as that user and group
   Ran run(const std::vector<std::string>& words, const std::string& input = {}) const;
   // On a pseudo-terminal of 100 columns; `typed` is sent once the output holds `prompt`.
   Ran run_on_terminal(const std::vector<std::string>& words, const std::string& prompt = {},

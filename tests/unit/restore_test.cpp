@@ -34,7 +34,7 @@ class Restores : public testing::Test {
     request.dry = dry;
     LookSession subject = bench_.subject();
     return restore(subject, {}, request, *bench_.observer, bench_.control,
-                   [this](const RestoredItem& item) { notes_[item.path.absolute()] = item.note; });
+                   [this](const RestoredItem& item) { notes_[item.path.absolute()] = fate_text(item.fate); });
   }
   std::string out() const { return bench_.path("out"); }
 
@@ -88,7 +88,7 @@ TEST_F(Restores, Clashes) {
   write_file(there, "what is there");
   restore_paths({picked}, Layout::picked, Clash::replace);
   EXPECT_EQ(read_file(there), "old list");
-  EXPECT_EQ(notes_[picked], "replaced what was there");
+  EXPECT_EQ(notes_[picked], "replaces what was there");
 }
 
 TEST_F(Restores, AFolderIsNeverReplacedByAFile) {

@@ -1,0 +1,146 @@
+#include "engine/restore_fate.hpp"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+#include <unistd.h>
+
+#include <algorithm>
+
+#include "archive/content_list.hpp"
+#include "base/open_beneath.hpp"
+
+namespace kestrum {
+namespace {
+
+// Reads exactly so many bytes from where the file is; false at its end.
+bool read_exactly(int fd, Bytes& out, std::uint64_t length) {
+  out.resize(length);
+  std::size_t done = 0;
+  while (done < length) {
+    const ssize_t got = read(fd, out.data() + done, length - done);
+    if (got <= 0) return false;
+    done += static_cast<std::size_t>(got);
+  }
+  return true;
+}
+
+struct Different {};
+
+// By the names of its chunks, so that nothing of the archive but the list of them is read.
+bool same_content(RestoreState& state, const Entry& entry, int fd) {
+  const Naming& naming = state.point.reader().naming();
+  Bytes content;
+  std::uint64_t seen = 0;
+  const auto compare = [&](const ContentItem& item) {
+    constexpr std::uint64_t hole_step = 1u << 20;
+    const bool hole = item.kind == ItemKind::hole;
+    for (std::uint64_t left = item.length; left > 0;) {
+      const std::uint64_t step = hole ? std::min(left, hole_step) : left;
+      state.control.checkpoint();
+      if (!read_exactly(fd, content, step)) throw Different{};
+      const bool same = hole
+                            ? std::all_of(content.begin(), content.end(), [](auto byte) { return byte == 0; })
+                            : naming.name(content) == item.ref().name;
+      if (!same) throw Different{};
+      left -= step;
+      seen += step;
+    }
+  };
+  try {
+    walk_content(entry.content, state.point.reader(), compare);
+  } catch (const Different&) {
+    return false;
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return false;  // what cannot be read cannot be told to be the same
+  }
+  return seen == entry.size;
+}
+
+bool same_link(const Entry& entry, int folder, const std::string& name, const struct stat& there) {
+  std::string target(static_cast<std::size_t>(there.st_size) + 1, '\0');
+  const ssize_t length = readlinkat(folder, name.c_str(), target.data(), target.size());
+  return length >= 0 &&
+         std::string_view(target.data(), static_cast<std::size_t>(length)) == entry.link_target;
+}
+
+bool same_as_there(RestoreState& state, const Entry& entry, int folder, const std::string& name) {
+  struct stat there {};
+  if (fstatat(folder, name.c_str(), &there, AT_SYMLINK_NOFOLLOW) != 0) return false;
+  if (entry.type == EntryType::symlink)
+    return S_ISLNK(there.st_mode) && same_link(entry, folder, name, there);
+  if (entry.type == EntryType::fifo) return S_ISFIFO(there.st_mode);
+  if (entry.type != EntryType::file || entry.incomplete || !S_ISREG(there.st_mode)) return false;
+  if (static_cast<std::uint64_t>(there.st_size) != entry.size) return false;
+  FileHandle file = open_beneath(folder, name, O_RDONLY);
+  return file && same_content(state, entry, file.get());
+}
+
+// Bytes that a file takes, without its holes.
+std::uint64_t data_bytes(RestoreState& state, const Entry& entry) {
+  std::uint64_t sum = 0;
+  try {
+    walk_content(entry.content, state.point.reader(), [&](const ContentItem& item) {
+      if (item.kind != ItemKind::hole) sum += item.length;
+    });
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  return sum;
+}
+
+}  // namespace
+
+Decided decide_placement(RestoreState& state, const Entry& entry, int folder, const std::string& name) {
+  const Clash clash = state.request.clash;
+  if (clash == Clash::keep_both && same_as_there(state, entry, folder, name))
+    return {RestoreFate::same, {name, false}};
+  std::optional<Placement> placement = placement_by(clash, folder, name, entry.modified, state.stamp);
+  if (!placement) return {RestoreFate::kept, {name, false}};
+  if (placement->replaces) return {RestoreFate::replaces, *placement};
+  return {placement->name == name ? RestoreFate::put : RestoreFate::beside, *placement};
+}
+
+void RoomNeeded::add(const Entry& entry, const TreePath& place) {
+  if (!entry.has_content()) return;
+  int folder = -1;
+  struct stat above {
+  }, there{};
+  try {
+    folder = view_.folder(place.parent());
+    const int nearest = folder >= 0 ? folder : view_.nearest(place.parent());
+    if (fstat(nearest, &above) != 0) return;
+    if (!rooms_.contains(above.st_dev)) {
+      struct statvfs space {};
+      if (fstatvfs(nearest, &space) != 0) return;
+      const std::uint64_t blocks = geteuid() == 0 ? space.f_bfree : space.f_bavail;
+      rooms_[above.st_dev].free = blocks * space.f_frsize;
+    }
+  } catch (const Error&) {
+    return;
+  }
+  std::uint64_t bytes = data_bytes(state_, entry);
+  const std::string name(place.name());
+  if (folder >= 0 && fstatat(folder, name.c_str(), &there, AT_SYMLINK_NOFOLLOW) == 0) {
+    const std::uint64_t held = static_cast<std::uint64_t>(there.st_blocks) * 512;
+    const Clash clash = state_.request.clash;
+    const bool maybe_same = static_cast<std::uint64_t>(there.st_size) == entry.size;
+    if (clash == Clash::keep_existing || (clash == Clash::keep_both && maybe_same)) bytes = 0;
+    if (clash == Clash::replace || clash == Clash::keep_newer) bytes -= std::min(bytes, held);
+  }
+  rooms_[above.st_dev].needed += bytes;
+}
+
+std::optional<RestoreRoom> RoomNeeded::tightest() const {
+  std::optional<RestoreRoom> tightest;
+  auto left = [](const RestoreRoom& room) {
+    return static_cast<double>(room.free) - static_cast<double>(room.needed);
+  };
+  for (const auto& [device, room] : rooms_) {
+    if (!tightest || left(room) < left(*tightest)) tightest = room;
+  }
+  return tightest;
+}
+
+}  // namespace kestrum

@@ -102,6 +102,8 @@ void print_room(const PreviewResult& preview) {
                                         size_text(estimate.most), size_text(estimate.sampled_bytes));
   out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
       size_text(estimate.stored_bytes), about);
+  if (!estimate.whole)
+    out("It may take less: of files with the same content only one is stored, which a sample does not see.\n");
   out("Expected time: {}, by the speed of {}.\n",
       preview.duration < std::chrono::seconds(1) ? "less than a second"
                                                  : "about " + duration_text(preview.duration),

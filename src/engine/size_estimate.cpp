@@ -18,8 +18,9 @@ constexpr std::uint64_t bytes_per_chunk = 106;
 constexpr std::uint64_t bytes_per_file = 45;
 // Seals, closing frame, head of the catalog.
 constexpr std::uint64_t bytes_per_set = 6000;
-// Large enough that the cuts fall where a run would make them, after the first few.
-constexpr std::uint64_t window_bytes = 6u << 20;
+// Read before a stretch, so that the cuts in it fall where a run makes them, and behind it, so that its last
+// chunk is whole.
+constexpr std::uint64_t run_up_bytes = Cutter::max_size, run_out_bytes = Cutter::max_size;
 
 // Pairs of neighbouring spots: whole frames.
 std::vector<SampleSpot> joined(const std::vector<SampleSpot>& spots) {
@@ -34,8 +35,9 @@ std::vector<SampleSpot> joined(const std::vector<SampleSpot>& spots) {
 // Reads spots and says what a run would store of them.
 class SpotMeasure {
  public:
-  SpotMeasure(int level, const Naming& naming, KnownChunks* known)
-      : level_(level), naming_(naming), known_(known), cutter_(naming.key()) {}
+  // `whole`: everything is measured, spot by spot.
+  SpotMeasure(int level, const Naming& naming, KnownChunks* known, bool whole)
+      : level_(level), naming_(naming), known_(known), whole_(whole), cutter_(naming.key()) {}
 
   MeasuredSpot measure(const SampleSpot& spot) {
     content_.clear();
@@ -44,12 +46,15 @@ class SpotMeasure {
     std::uint64_t unread = 0;
     for (const SamplePiece& piece : spot) {
       one.bytes += piece.length;
-      // Only where earlier sets hold content does it matter where exactly a large file is cut.
-      bool window = known_ != nullptr && !piece.whole_file;
-      if (!read(piece, window ? window_bytes : piece.length)) {
+      // Only where content may be held does it matter where exactly a large file is cut.
+      const bool window = !piece.whole_file && (known_ != nullptr || whole_);
+      const std::uint64_t end = piece.offset + piece.length;
+      const std::uint64_t begin = window ? cut_before(piece) : piece.offset;
+      if (begin >= end) continue;
+      if (!read(piece.path, begin, end - begin + (window ? run_out_bytes : 0))) {
         unread += piece.length;
       } else if (piece.whole_file || window) {
-        take_chunks(piece.length, window);
+        next_cut_ = {piece.path, begin + take_chunks(piece.offset - std::min(begin, piece.offset), end - begin)};
       } else {
         append(buffer_);
         wanted_ += static_cast<double>(piece.length);
@@ -60,13 +65,20 @@ class SpotMeasure {
   }
 
  private:
-  bool read(const SamplePiece& piece, std::uint64_t length) {
+  // Where to begin cutting for a stretch: where the stretch before it has ended, if that was the last one; else
+  // so far before it that cuts most likely fall where a run makes them.
+  std::uint64_t cut_before(const SamplePiece& piece) const {
+    if (whole_ && piece.offset > 0 && next_cut_.first == piece.path) return next_cut_.second;
+    return piece.offset - std::min(piece.offset, run_up_bytes);
+  }
+
+  bool read(const TreePath& where, std::uint64_t offset, std::uint64_t length) {
     constexpr int flags = O_RDONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC;
-    std::string path = piece.path.absolute();
+    std::string path = where.absolute();
     FileHandle file(open(path.c_str(), flags | O_NOATIME));
     if (!file) file = FileHandle(open(path.c_str(), flags));
     buffer_.resize(length);
-    ssize_t got = file ? read_full(file.get(), buffer_.data(), length, static_cast<off_t>(piece.offset)) : -1;
+    ssize_t got = file ? read_full(file.get(), buffer_.data(), length, static_cast<off_t>(offset)) : -1;
     if (got <= 0) return false;
     buffer_.resize(static_cast<std::size_t>(got));
     return true;
@@ -76,27 +88,28 @@ class SpotMeasure {
     if (content_.size() < SetWriter::frame_bytes) content_.insert(content_.end(), bytes.begin(), bytes.end());
   }
 
-  // Of a window into a file, the first cut is not where a run makes it, and the last chunk is not whole.
-  void take_chunks(std::uint64_t stands_for, bool window) {
-    double looked_at = 0, missing = 0;
+  // The chunks that begin between `from` and `to` in the buffer. Summed over all stretches of a file that is
+  // each of its chunks once; of a sample, it is their share. Returns where the first one behind them begins.
+  std::uint64_t take_chunks(std::uint64_t from, std::uint64_t to) {
+    std::vector<ByteView> missing;
+    bool in_step = from == 0;  // cuts are surely where a run makes them
     ByteView rest = buffer_;
-    for (bool first = true; !rest.empty(); first = false) {
-      std::size_t length = cutter_.cut(rest);
-      bool counts = !window || (!first && length < rest.size());
-      if (counts) {
-        looked_at += static_cast<double>(length);
-        if (!is_held(rest.first(length))) {
-          missing += static_cast<double>(length);
-          append(rest.first(length));
-        }
-      }
-      rest = rest.subspan(length);
+    std::uint64_t at = 0;
+    while (!rest.empty() && at < to) {
+      const std::size_t cut = cutter_.cut(rest);
+      const bool held = is_held(rest.first(cut));
+      // Chunks before the first that is held were cut elsewhere, and are most likely held too.
+      if (held && !in_step) missing.clear();
+      in_step = in_step || held;
+      if (!held && at >= from) missing.push_back(rest.first(cut));
+      at += cut;
+      rest = rest.subspan(cut);
     }
-    if (looked_at == 0) {
-      looked_at = missing = 1;
-      append(buffer_);
+    for (const ByteView chunk : missing) {
+      wanted_ += static_cast<double>(chunk.size());
+      append(chunk);
     }
-    wanted_ += static_cast<double>(stands_for) * missing / looked_at;
+    return at;
   }
 
   bool is_held(ByteView chunk) {
@@ -114,6 +127,8 @@ class SpotMeasure {
   int level_;
   const Naming& naming_;
   KnownChunks* known_;
+  bool whole_;
+  std::pair<TreePath, std::uint64_t> next_cut_;  // in the file looked at last
   Cutter cutter_;
   Compressor compressor_;
   std::set<ChunkName> seen_;
@@ -169,7 +184,7 @@ SizeEstimate SizeSampler::estimate(int level, const Naming& naming, KnownChunks*
   std::vector<SampleSpot> sample = kept_;
   if (number_ % step_ == 0 && !open_.empty()) sample.push_back(open_);
   if (step_ == 1) sample = joined(sample);
-  SpotMeasure measure(level, naming, known);
+  SpotMeasure measure(level, naming, known, step_ == 1);
   std::vector<MeasuredSpot> measured;
   for (const SampleSpot& spot : sample) {
     control.checkpoint();
@@ -203,13 +218,15 @@ SizeEstimate SizeSampler::projected(const std::vector<MeasuredSpot>& measured) c
   auto n = static_cast<double>(measured.size());
   double mean = n == 0 ? 1 : static_cast<double>(result.sampled_bytes) / n;
   double error = n < 2 || result.whole ? 0 : std::sqrt(squares / (n * (n - 1))) / mean;
+  // What fills less than 3 in n of everything may well lie beside all n spots (a chance of one in twenty).
+  const double margin = result.whole ? 0 : std::max(2 * error, n == 0 ? 1 : 3 / n);
   std::uint64_t around = bytes_per_set + files_ * bytes_per_file + chunks_ * bytes_per_chunk;
   auto total = [&](double part) {
     return around + static_cast<std::uint64_t>(std::max(0.0, part) * static_cast<double>(bytes_));
   };
   result.stored_bytes = total(share);
-  result.least = total(share - 2 * error);
-  result.most = total(std::min(1.0, share + 2 * error));
+  result.least = total(share - margin);
+  result.most = total(std::min(1.0, share + margin));
   return result;
 }
 

@@ -39,6 +39,7 @@ Json estimate_json(const PreviewResult& preview) {
           {"least-bytes", estimate.least},
           {"most-bytes", estimate.most},
           {"sampled-bytes", estimate.sampled_bytes},
+          {"whole", estimate.whole},
           {"seconds", std::chrono::duration<double>(preview.duration).count()},
           {"seconds-from", preview.duration_from_history ? "history" : "sample"}};
 }

@@ -79,6 +79,29 @@ std::string printable(std::string_view bytes) {
   return out;
 }
 
+std::string from_printable(std::string_view text) {
+  std::string out;
+  const auto digit = [&](std::size_t at) {
+    constexpr std::string_view digits = "0123456789abcdef";
+    return at < text.size() ? digits.find(text[at]) : std::string_view::npos;
+  };
+  for (std::size_t at = 0; at < text.size(); ++at) {
+    const char next = text[at] == '\\' && at + 1 < text.size() ? text[at + 1] : '\0';
+    const std::size_t high = next == 'x' ? digit(at + 2) : std::string_view::npos;
+    const std::size_t low = high != std::string_view::npos ? digit(at + 3) : std::string_view::npos;
+    if (next == '\\' || next == 'n') {
+      out += next == 'n' ? '\n' : '\\';
+      at += 1;
+    } else if (low != std::string_view::npos) {
+      out += static_cast<char>(high * 16 + low);
+      at += 3;
+    } else {
+      out += text[at];
+    }
+  }
+  return out;
+}
+
 std::string shell_word(std::string_view text) {
   constexpr const char* plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:=%+,@";
   if (!text.empty() && text.find_first_not_of(plain) == std::string_view::npos) return std::string(text);

@@ -18,6 +18,9 @@ std::size_t utf8_length(std::string_view bytes);
 // A file name as it may be shown: what is not printable UTF-8 becomes \xNN, a newline \n, a backslash \\.
 std::string printable(std::string_view bytes);
 
+// What `printable` makes this of; what is no such escape stays as it is.
+std::string from_printable(std::string_view text);
+
 // Quoted where a POSIX shell would read it otherwise: to be copied into a command line. A file name must be
 // made `printable` before.
 std::string shell_word(std::string_view text);

@@ -166,38 +166,80 @@ Instant ago(const Span& span, Instant now) {
   return end_of_day(day.year, day.month, day.day);
 }
 
+std::optional<cctz::civil_day> named_day(std::string text, cctz::civil_day today) {
+  static const std::regex date("([0-9]{4})-([0-9]{2})-([0-9]{2})");
+  std::smatch part;
+  if (text == "today") return today;
+  if (text == "yesterday") return today - 1;
+  if (std::regex_match(text, part, date)) {
+    const int month = std::stoi(part[2]), day = std::stoi(part[3]);
+    const cctz::civil_day named(std::stoi(part[1]), month, day);
+    return named.month() == month && named.day() == day ? std::optional(named) : std::nullopt;
+  }
+  if (text == "last week") return cctz::prev_weekday(today + 1, cctz::weekday::monday) - 1;
+  if (text == "last month") return cctz::civil_day(cctz::civil_month(today)) - 1;
+  static constexpr std::string_view names[] = {"monday", "tuesday",  "wednesday", "thursday",
+                                               "friday", "saturday", "sunday"};
+  const bool last = text.starts_with("last ");
+  if (last) text.erase(0, 5);
+  for (std::size_t i = 0; i < std::size(names); ++i) {
+    if (text != names[i] && text != names[i].substr(0, 3)) continue;
+    return cctz::prev_weekday(last ? today : today + 1, static_cast<cctz::weekday>(i));
+  }
+  return std::nullopt;
+}
+
+// `time`: hour, minute and perhaps second behind each other, from that group on.
+std::optional<Instant> at_time(cctz::civil_day day, const std::smatch& time, std::size_t group) {
+  const int hour = std::stoi(time[group]), minute = std::stoi(time[group + 1]);
+  // "09:30" takes in all of that minute.
+  const int second = time[group + 2].matched ? std::stoi(time[group + 2]) : 59;
+  if (hour > 23 || minute > 59 || second > 59) return std::nullopt;
+  Instant moment =
+      from_local_latest({static_cast<int>(day.year()), day.month(), day.day(), hour, minute, second});
+  moment.nanoseconds = 999999999;
+  return moment;
+}
+
+// In small letters.
+std::optional<Instant> wished_moment(const std::string& wish, Instant now) {
+  static const std::regex time("([0-9]{1,2}):([0-9]{2})(?::([0-9]{2}))?");
+  static const std::regex day_and_time("(.*[^ ])[ t]+([0-9]{1,2}):([0-9]{2})(?::([0-9]{2}))?");
+  const cctz::civil_day today(cctz::convert(seconds_of(now), zone()));
+  std::smatch part;
+  if (std::regex_match(wish, part, time)) {
+    const LocalMinute clock = to_local(now);
+    const bool to_come =
+        std::pair(std::stoi(part[1]), std::stoi(part[2])) > std::pair(clock.hour, clock.minute);
+    return at_time(to_come ? today - 1 : today, part, 1);
+  }
+  if (std::regex_match(wish, part, day_and_time)) {
+    const std::optional<cctz::civil_day> day = named_day(part[1], today);
+    return day ? at_time(*day, part, 2) : std::nullopt;
+  }
+  const std::optional<cctz::civil_day> day = named_day(wish, today);
+  if (!day) return std::nullopt;
+  return end_of_day(static_cast<int>(day->year()), day->month(), day->day());
+}
+
 }  // namespace
 
 std::optional<PointWish> parse_point_wish(std::string_view text, Instant now) {
   std::string wish(trim(text));
   if (wish == "latest") return PointWish{};
   static const std::regex number("[0-9]{1,9}");
-  static const std::regex date(
-      "([0-9]{4})-([0-9]{2})-([0-9]{2})(?:[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2}))?)?");
-  std::smatch part;
-  if (std::regex_match(wish, number)) {
+  if (std::regex_match(wish, number))
     return PointWish{PointWish::By::number, static_cast<std::uint32_t>(std::stoul(wish)), {}};
-  }
-  if (wish == "yesterday") return PointWish{PointWish::By::moment, 0, ago({1, Span::Unit::day}, now)};
-  if (wish == "today") return PointWish{PointWish::By::moment, 0, ago({0, Span::Unit::day}, now)};
-  if (std::regex_match(wish, part, date)) {
-    int year = std::stoi(part[1]), month = std::stoi(part[2]), day = std::stoi(part[3]);
-    cctz::civil_day check(year, month, day);
-    if (check.month() != month || check.day() != day) return std::nullopt;
-    if (!part[4].matched) return PointWish{PointWish::By::moment, 0, end_of_day(year, month, day)};
-    int hour = std::stoi(part[4]), minute = std::stoi(part[5]);
-    int second = part[6].matched ? std::stoi(part[6]) : 59;  // "09:30" takes in all of that minute
-    if (hour > 23 || minute > 59 || second > 59) return std::nullopt;
-    Instant moment = from_local_latest({year, month, day, hour, minute, second});
-    moment.nanoseconds = 999999999;
-    return PointWish{PointWish::By::moment, 0, moment};
-  }
+  std::transform(wish.begin(), wish.end(), wish.begin(),
+                 [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
   constexpr std::string_view ending = " ago";
-  if (wish.ends_with(ending)) {
-    if (std::optional<Span> span = parse_span(std::string_view(wish).substr(0, wish.size() - ending.size())))
-      return PointWish{PointWish::By::moment, 0, ago(*span, now)};
+  std::optional<Instant> moment = wished_moment(wish, now);
+  if (!moment && wish.ends_with(ending)) {
+    std::string_view span = std::string_view(wish).substr(0, wish.size() - ending.size());
+    if (std::optional<Span> back = parse_span(span)) moment = ago(*back, now);
   }
-  return std::nullopt;
+  if (!moment) return std::nullopt;
+  return PointWish{PointWish::By::moment, 0, *moment};
 }
 
 }  // namespace kestrum

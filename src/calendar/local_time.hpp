@@ -44,8 +44,10 @@ Instant end_of_day(int year, int month, int day);
 // the month where there is no such day.
 Instant calendar_steps_before(Instant now, int days, int months);
 
-// A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday", "3 days
-// ago".
+// A moment to go back to: `latest`, a point's number, a date (its end), a date and time, "yesterday",
+// "tuesday" (the last one, today included), "last tuesday" (before today), "last week" and "last month"
+// (their end), "3 days ago", "09:10" (the last time it was that), and a time behind each of the days:
+// "tuesday 09:10".
 struct PointWish {
   enum class By { latest, number, moment } by = By::latest;
   std::uint32_t number = 0;

@@ -1,12 +1,13 @@
-// browse and find, and what every verb with a SUBJECT shares.
+// browse, and what every verb with a SUBJECT shares.
 #include <fmt/format.h>
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/entry_rows.hpp"
+#include "cli/path_words.hpp"
 #include "cli/print.hpp"
 #include "cli/recovery_words.hpp"
-#include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "tell/documents.hpp"
 
@@ -71,65 +72,68 @@ std::vector<LookSession> open_subjects(const Arguments& arguments, const Environ
   return sessions;
 }
 
+const OptionSpec at_option{"at", "WHEN", "the point (usual: latest)"};
+
+static std::string drive_words(ChosenPoint& chosen) {
+  return chosen.subjects.size() > 1 ? printable(chosen.subject().drive_name()) + ":" : std::string();
+}
+
+void move_to(ChosenPoint& chosen, const LastSeen& seen) {
+  chosen.at = seen.session;
+  chosen.wish = {PointWish::By::number, seen.point.sequence, {}};
+  chosen.drive = drive_words(chosen);
+}
+
+Error say_where_last(const NoSuchPath& missing, ChosenPoint& chosen, const Arguments& arguments,
+                     const std::string& verb) {
+  for (const TreePath& path : missing.readings()) {
+    std::optional<LastSeen> seen = last_seen(chosen.subjects, path);
+    if (!seen) continue;
+    move_to(chosen, *seen);
+    return Error(ErrorKind::usage, missing.what(),
+                 last_seen_text(*seen, chosen.drive) + "\n  " + command_for(verb, arguments, path) +
+                     " --at " + shell_word(chosen.drive + std::to_string(seen->point.sequence)) +
+                     (verb == "restore" ? " --to ." : ""));
+  }
+  if (!missing.hint().empty()) return missing;
+  const std::string name(missing.readings().at(0).name());
+  return Error(ErrorKind::usage, missing.what(),
+               "look for a part of its name: kestrum find " + shell_word(printable(arguments.words()[0])) +
+                   " " + shell_word(printable(name)));
+}
+
+ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& arguments,
+                      const Environment& environment) {
+  const DrivePoint point = choose_drive(subjects, arguments.value("at"), environment.clock().now());
+  ChosenPoint chosen{std::move(subjects), point.session, point.wish, {}};
+  chosen.drive = drive_words(chosen);
+  return chosen;
+}
+
 ChosenPoint open_at(const Arguments& arguments, const Environment& environment) {
-  std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
-  DrivePoint chosen = choose_drive(subjects, arguments.value("at"), environment.clock().now());
-  std::string drive =
-      subjects.size() > 1 ? printable(subjects[chosen.session].drive_name()) + ":" : std::string();
-  return {std::move(subjects[chosen.session]), chosen.wish, drive};
+  return chosen_of(open_subjects(arguments, environment, arguments.words()[0]), arguments, environment);
 }
 
 namespace {
 
-const OptionSpec at_option{"at", "WHEN", "the point (usual: latest)"};
-
-TreePath path_of(const std::string& text) {
-  std::optional<TreePath> path = TreePath::parse(text);
-  if (!path)
-    throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point",
-                "write it from the root, like /srv/ringing, without '..'");
-  return *path;
-}
-
-std::string mode_text(const Entry& entry) {
-  // The letters of "ls": no entry, folder, file, link, FIFO, devices, socket, image of a device.
-  std::string text(1, "?d-lpcbs-"[static_cast<std::size_t>(entry.type)]);
-  const char* letters = "rwxrwxrwx";
-  for (int i = 0; i < 9; ++i) text += (entry.mode >> (8 - i) & 1) != 0 ? letters[i] : '-';
-  return text;
-}
-
-std::vector<std::string> entry_row(const Entry& entry, const std::string& shown) {
-  std::string size = entry.has_content()               ? size_text(entry.size)
-                     : entry.type == EntryType::folder ? "folder"
-                                                       : std::string(entry_type_name(entry.type));
-  std::string name = printable(shown) + (entry.type == EntryType::folder && !shown.ends_with('/') ? "/" : "");
-  if (entry.type == EntryType::symlink) name += " -> " + printable(entry.link_target);
-  if (entry.type == EntryType::device_image) name += "  (image of the device)";
-  if (entry.incomplete) name += "  (incomplete)";
-  if (entry.carried_from) name += "  (as it was on " + local_text(*entry.carried_from) + ")";
-  if (entry.changed_while_read) name += "  (changed while it was read)";
-  std::string owner = entry.owner_name.empty() ? std::to_string(entry.owner) : printable(entry.owner_name);
-  return {mode_text(entry), owner, size, local_text(entry.modified), name};
-}
-
-Table entry_table() {
-  using enum Table::Align;
-  return Table({{"MODE", left}, {"OWNER", left}, {"SIZE", right}, {"CHANGED", left}, {"NAME", left}});
-}
-
 int browse_path(const Arguments& arguments, const Environment& environment) {
   ChosenPoint chosen = open_at(arguments, environment);
-  TreePath path = path_of(arguments.words().size() > 1 ? arguments.words()[1] : "/");
-  const auto [facts, listing] = with_current_sets(chosen.subject, [&] {
-    OpenPoint point(chosen.subject, chosen.wish);
-    return std::pair(point.facts(), browse(point, path));
-  });
+  const WantedPath wanted = wanted_path(arguments.words().size() > 1 ? arguments.words()[1] : "/");
+  std::optional<std::pair<SetFacts, Listing>> looked;
+  try {
+    looked = with_current_sets(chosen.subject(), [&] {
+      OpenPoint point(chosen.subject(), chosen.wish);
+      return std::pair(point.facts(), browse(point, path_in(point, wanted)));
+    });
+  } catch (const NoSuchPath& missing) {
+    throw say_where_last(missing, chosen, arguments, "browse");
+  }
+  const auto& [facts, listing] = *looked;
   if (arguments.has("json")) {
     print_document(browse_document(facts, listing));
     return exit_done;
   }
-  out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(path.absolute()));
+  out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(listing.self.path.absolute()));
   Table table = entry_table();
   if (listing.self.type != EntryType::folder)
     table.row(entry_row(listing.self, std::string(listing.self.path.name())));
@@ -140,35 +144,6 @@ int browse_path(const Arguments& arguments, const Environment& environment) {
         listed ? "empty" : "it could not be listed when the point was made: what was in it is not known");
   } else {
     print(table);
-  }
-  return exit_done;
-}
-
-int find(const Arguments& arguments, const Environment& environment) {
-  ChosenPoint chosen = open_at(arguments, environment);
-  const std::string& pattern = arguments.words()[1];
-  std::vector<Entry> hits;
-  constexpr std::size_t most = 10000;
-  std::uint64_t count = 0;
-  const SetFacts facts = with_current_sets(chosen.subject, [&] {
-    hits.clear();
-    count = 0;
-    OpenPoint point(chosen.subject, chosen.wish);
-    find_names(point, pattern, [&](const Entry& entry) {
-      if (++count <= most) hits.push_back(entry);
-    });
-    return point.facts();
-  });
-  if (arguments.has("json")) {
-    print_document(find_document(facts, pattern, hits));
-  } else if (hits.empty()) {
-    out("Nothing in point {}{} has a name like '{}'.\n", chosen.drive, point_text(facts), printable(pattern));
-  } else {
-    out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), count_text(count, "hit"));
-    Table table = entry_table();
-    for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
-    print(table);
-    if (count > most) out("  and {} more: use a narrower pattern\n", count - most);
   }
   return exit_done;
 }
@@ -186,18 +161,4 @@ Verb browse_verb() {
            {"kestrum browse wardens /srv/ringing --at yesterday"}},
           browse_path};
 }
-Verb find_verb() {
-  return {{"find",
-           "SUBJECT PATTERN",
-           "search a point for names",
-           std::string("PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is "
-                       "held against the whole path.\n") +
-               subject_words + "\n" + when_words,
-           2,
-           2,
-           with_subject_options({at_option}),
-           {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14"}},
-          find};
-}
-
 }  // namespace kestrum

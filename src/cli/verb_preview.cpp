@@ -94,7 +94,7 @@ void print_left_out(const PreviewResult& preview) {
   out("\n");
 }
 
-void print_room(const PreviewResult& preview) {
+void print_room(const PreviewResult& preview, const std::string& name) {
   const SizeEstimate& estimate = preview.estimate;
   std::string about = estimate.whole
                           ? "everything was looked at"
@@ -103,13 +103,18 @@ void print_room(const PreviewResult& preview) {
   out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
       size_text(estimate.stored_bytes), about);
   if (!estimate.whole)
-    out("It may take less: of files with the same content only one is stored, which a sample does not see.\n");
+    out("It may take less: of files with the same content only one is stored, which a sample does not "
+        "see.\n");
   out("Expected time: {}, by the speed of {}.\n",
       preview.duration < std::chrono::seconds(1) ? "less than a second"
                                                  : "about " + duration_text(preview.duration),
       preview.duration_from_history ? "earlier runs" : "the sample; the drive may be slower");
   out("Drive {}: {}; {} of {} free.\n", printable(preview.destination), preview.drive.text(),
       size_text(preview.free_bytes), size_text(preview.total_bytes));
+  if (preview.drive.read_only)
+    out("It is mounted read-only: a run would fail. Mount it writable, or name another destination.\n");
+  if (preview.finds_nothing())
+    out("There is nothing to save: a run would fail. See to [what] in the job: kestrum job show {}\n", name);
   if (!preview.set_fits() && preview.held_bytes > 0)
     out("There is no room for it as it is: {} more are needed. The run first carries out the keep rules, "
         "then gives up "
@@ -134,7 +139,7 @@ void print_room(const PreviewResult& preview) {
                 " are missing. Take a larger drive, or save less.");
 }
 
-void print_preview(const PreviewResult& preview) {
+void print_preview(const PreviewResult& preview, const std::string& name) {
   out("Point {} would be {} set: {}.\n\n", preview.sequence,
       preview.next.kind == Kind::incremental ? "an incremental"
                                              : "a " + std::string(kind_name(preview.next.kind)),
@@ -145,7 +150,7 @@ void print_preview(const PreviewResult& preview) {
   print_verdicts(preview);
   print_largest(preview);
   print_left_out(preview);
-  print_room(preview);
+  print_room(preview, name);
   if (!preview.problems.empty())
     out("{} found; nothing was written.\n", count_text(preview.problems.size(), "problem"));
 }
@@ -180,11 +185,12 @@ int preview(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     print_document(preview_document(job, result));
   } else {
-    print_preview(result);
+    print_preview(result, shell_word(job));
     if (list) out("The list of every file is in {}.\n", printable(*arguments.value("list")));
     if (figure) out("The figure is in {}.\n", printable(*figure));
   }
-  return result.problems.empty() ? exit_done : exit_problems;
+  if (std::optional<ErrorKind> failure = result.would_fail()) return exit_code_of(*failure);
+  return result.problems.empty() && result.all.all().files > 0 ? exit_done : exit_problems;
 }
 
 }  // namespace

@@ -6,6 +6,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/path_words.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
@@ -26,11 +27,7 @@ Value choice(const Arguments& arguments, const std::string& option, Value usual,
 RestoreRequest request_of(const Arguments& arguments) {
   RestoreRequest request;
   for (std::size_t i = 1; i < arguments.words().size(); ++i) {
-    std::optional<TreePath> path = TreePath::parse(arguments.words()[i]);
-    if (!path)
-      throw Error(ErrorKind::usage, "'" + printable(arguments.words()[i]) + "' is no path inside a point",
-                  "write it from the root, like /srv/ringing/2026.csv, without '..'");
-    request.paths.push_back(*path);
+    request.paths.push_back(wanted_path(arguments.words()[i]));
   }
   std::optional<std::string> to = arguments.value("to");
   request.in_place = arguments.has("in-place");
@@ -124,16 +121,29 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   std::uint64_t listed = 0;
   constexpr std::size_t most_items = 10000;
   FileList list(arguments.has("list"), progress);
-  RestoreResult result = restore(chosen.subject, chosen.wish, request, progress, process_control(),
-                                 [&](const RestoredItem& item) {
-                                   if (json) {
-                                     ++listed;
-                                     if (items.size() < most_items || arguments.has("list"))
-                                       items.push_back(item);
-                                   } else if (item.type != EntryType::folder) {
-                                     list.add(item);
-                                   }
-                                 });
+  auto take = [&](const RestoredItem& item) {
+    if (json) {
+      ++listed;
+      if (items.size() < most_items || arguments.has("list")) items.push_back(item);
+    } else if (item.type != EntryType::folder) {
+      list.add(item);
+    }
+  };
+  auto restore_now = [&] {
+    return restore(chosen.subject(), chosen.wish, request, progress, process_control(), take);
+  };
+  RestoreResult result;
+  try {
+    result = restore_now();
+  } catch (const NoSuchPath& missing) {
+    progress.finish();
+    const bool any_point = !arguments.has("at") && request.paths.size() == 1 && !chosen.subject().named_set();
+    const Error where = say_where_last(missing, chosen, arguments, "restore");
+    // Whoever names no point means the file as it was last.
+    if (!any_point || chosen.wish.by == PointWish::By::latest) throw where;
+    err("note: {}\n  {}\n", missing.what(), where.hint().substr(0, where.hint().find('\n')));
+    result = restore_now();
+  }
   progress.finish();
   if (json) {
     print_document(restore_document(result, items, listed));

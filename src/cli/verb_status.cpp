@@ -12,6 +12,7 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "engine/point_difference.hpp"
 #include "tell/documents.hpp"
 #include "tell/run_log.hpp"
 
@@ -97,8 +98,40 @@ std::string duration_of(const RunEntry& run) {
   return run.ended ? duration_text(between(run.started, *run.ended)) : "cut off, or still going";
 }
 
-int history_run(const Arguments& arguments, Ledger& ledger, const std::string& name,
-                const std::string& number) {
+// What the run made of the point before, without folders, whose times change with what is in them.
+std::vector<ChangedFile> files_of(const Arguments& arguments, const Environment& environment,
+                                  const RunEntry& run) {
+  if (!run.sequence)
+    throw Error(ErrorKind::usage, "run " + std::to_string(run.number) + " made no point",
+                "see what became of it: kestrum history " + shell_word(run.job) + " --run " +
+                    std::to_string(run.number));
+  StopsItself stops_itself;
+  for (LookSession& subject : open_subjects(arguments, environment, run.job)) {
+    subject.proved_sets();
+    const FoundSet* set = subject.sets().sealed(*run.sequence);
+    if (set == nullptr || (run.set && set->facts().set != *run.set)) continue;
+    std::vector<ChangedFile> files;
+    each_change_of(subject, *run.sequence, process_control(), [&](Differs how, const Entry& entry) {
+      if (entry.type != EntryType::folder) files.push_back({how, entry});
+    });
+    return files;
+  }
+  throw Error(ErrorKind::usage,
+              "point " + std::to_string(*run.sequence) + " of that run is on no drive that is connected",
+              "connect " + printable(run.destination) + "; a point that is gone tells nothing any more");
+}
+
+void print_files(const std::vector<ChangedFile>& files) {
+  if (files.empty()) out("No file differs from the point before.\n");
+  for (const ChangedFile& file : files)
+    out_lines("  {:<10}  {:>10}  {}\n", change_word(file.how),
+              file.entry.has_content() ? size_text(file.entry.size) : entry_type_name(file.entry.type),
+              printable(file.entry.path.absolute()));
+  out("\n");
+}
+
+int history_run(const Arguments& arguments, const Environment& environment, Ledger& ledger,
+                const std::string& name, const std::string& number) {
   std::int64_t wanted = 0;
   auto [end, code] = std::from_chars(number.data(), number.data() + number.size(), wanted);
   if (code != std::errc() || end != number.data() + number.size())
@@ -109,13 +142,16 @@ int history_run(const Arguments& arguments, Ledger& ledger, const std::string& n
     throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number,
                 "see: kestrum history " + name);
   std::vector<Problem> problems = ledger.problems(run->id);
+  std::optional<std::vector<ChangedFile>> files;
+  if (arguments.has("files")) files = files_of(arguments, environment, *run);
   if (arguments.has("json")) {
-    print_document(history_run_document(*run, problems));
+    print_document(history_run_document(*run, problems, files ? &*files : nullptr));
     return exit_done;
   }
   if (!problems.empty()) out("{}:\n", count_text(problems.size(), "problem"));
   for (const Problem& problem : problems) out("  {}\n", problem_text(problem));
   if (!problems.empty()) out("\n");
+  if (files) print_files(*files);
   for (const std::string& line : run_summary(*run)) out("{}\n", line);
   out("Log {}\n", printable(run->log_file));
   return exit_done;
@@ -127,7 +163,10 @@ int history(const Arguments& arguments, const Environment& environment) {
                                                          [](const std::string& text) { err("{}\n", text); });
   Ledger& ledger = *opened;
   if (std::optional<std::string> number = arguments.value("run"))
-    return history_run(arguments, ledger, name, *number);
+    return history_run(arguments, environment, ledger, name, *number);
+  if (arguments.has("files"))
+    throw Error(ErrorKind::usage, "--files needs --run N",
+                "see the runs: kestrum history " + shell_word(name));
   std::vector<RunEntry> runs = ledger.runs(name, 100);
   if (runs.empty())
     environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
@@ -187,8 +226,12 @@ Verb history_verb() {
            "",
            1,
            1,
-           {{"run", "N", "one run, its problems first"}, json_option},
-           {"kestrum history wardens", "kestrum history wardens --run 3"}},
+           {{"run", "N", "one run, its problems first"},
+            {"files", "", "with --run: which files were new, changed and gone"},
+            {"passphrase", "SOURCE", "with --files: file:/path, or ask (usual: as the job says)"},
+            json_option},
+           {"kestrum history wardens", "kestrum history wardens --run 3",
+            "kestrum history wardens --run 3 --files"}},
           history};
 }
 

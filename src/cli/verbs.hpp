@@ -52,18 +52,23 @@ std::vector<LookSession> open_subjects(const Arguments& arguments, const Environ
                                        const std::string& name);
 // The point that --at means, on whichever drive it is.
 struct ChosenPoint {
-  LookSession subject;
+  std::vector<LookSession> subjects;
+  std::size_t at = 0;  // of them
   PointWish wish;
   std::string drive;  // "tern-1:", before the point's number; empty when there is only one
+  LookSession& subject() { return subjects[at]; }
 };
 ChosenPoint open_at(const Arguments& arguments, const Environment& environment);
+// The same of subjects that are open already.
+ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& arguments,
+                      const Environment& environment);
+extern const OptionSpec at_option;
 inline constexpr const char* subject_words =
     "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "
-    "folder or any\n"
-    "file in it, or label:NAME of the drive; no job file is needed then.";
+    "folder or any file in it, or label:NAME of the drive; no job file is needed then.";
 inline constexpr const char* when_words =
-    "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", yesterday, or \"3 "
-    "days ago\": the\n"
-    "newest point that is not later. tern-1:12 is point 12 on the drive tern-1.";
+    "WHEN is latest, a point's number, a date (the end of that day), \"2027-03-14 09:30\", 09:30, yesterday, "
+    "tuesday, \"last week\", \"tuesday 09:30\", or \"3 days ago\": the newest point that is not later. "
+    "tern-1:12 is point 12 on the drive tern-1.";
 
 }  // namespace kestrum

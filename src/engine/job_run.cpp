@@ -90,6 +90,9 @@ void JobRun::begin() {
 // History is never worth a missed run, but that it is not kept must be known.
 void JobRun::end() {
   RunEntry& entry = outcome_.entry;
+  if (!context_.home.has_job(job_.name))
+    problem("", "find the job's file after the run",
+            "the job was removed or renamed meanwhile; its sets stay as they are");
   if (history_.trouble()) problem("", "keep this run in the history", history_.trouble()->what());
   entry.ended = context_.clock.now();
   entry.result = result_of(outcome_);
@@ -412,6 +415,20 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
             "points: kestrum verify " +
             shell_word(job_.name));
   if (job_.read_back) read_back(session, set);
+}
+
+// The new point is whole; the earlier ones are not.
+void JobRun::tell_saved_anew(const StoredSet& stored) {
+  const std::string earlier = "What that means for earlier points: kestrum verify " + shell_word(job_.name);
+  if (plan_->decision.reason.is_damage())
+    problem("", "go on with the sets that are there",
+            kind_reason_text(plan_->decision) + "; " +
+                count_text(stored.seal.core.facts.totals.files, "file was", "files were") + " saved anew. " +
+                earlier);
+  if (stored.saved_anew > 0)
+    problem("", "take over " + count_text(stored.saved_anew, "unchanged file"),
+            std::string("what earlier sets hold of ") + (stored.saved_anew == 1 ? "it" : "them") +
+                " is damaged or missing; saved anew, so that this point is whole. " + earlier);
 }
 
 void JobRun::read_back(WriteSession& session, const FoundSet& set) {

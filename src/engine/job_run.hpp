@@ -37,6 +37,7 @@ class JobRun {
   void note_recovery_key(const SetPlan& plan);
   StoredSet write(WriteSession& session, const Selection& selection, FitDrive& fit);
   void finish(WriteSession& session, const StoredSet& stored);
+  void tell_saved_anew(const StoredSet& stored);
   void read_back(WriteSession& session, const FoundSet& set);
   void keep_up(Upkeep& upkeep);
   void tell_incomplete(const WriteSession& session);

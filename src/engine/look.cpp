@@ -207,7 +207,7 @@ bool OpenPoint::renew() {
   return true;
 }
 
-Error no_such_path(OpenPoint& point, const TreePath& path) {
+NoSuchPath no_such_path(OpenPoint& point, const TreePath& path) {
   // The deepest folder of the path that is there, and what is in it.
   TreePath at = path;
   CatalogReader catalog = point.catalog();
@@ -235,11 +235,10 @@ Error no_such_path(OpenPoint& point, const TreePath& path) {
   if (!near.empty()) {
     for (std::string& name : near) name = printable(at.child(name).absolute());
     hint = "did you mean " + join(near, " or ") + "?";
-  } else {
-    hint = "look for it with: kestrum find SUBJECT " + printable(missing);
   }
-  return Error(ErrorKind::usage, printable(path.absolute()) + " is not in point " + point_text(point.facts()),
-               hint);
+  return NoSuchPath(Error(ErrorKind::usage,
+                          printable(path.absolute()) + " is not in point " + point_text(point.facts()), hint),
+                    {path});
 }
 
 Listing browse(OpenPoint& point, const TreePath& path) {
@@ -252,16 +251,32 @@ Listing browse(OpenPoint& point, const TreePath& path) {
   return listing;
 }
 
+NamePattern::NamePattern(const std::string& pattern)
+    : wanted_(lower(pattern)),
+      plain_(wanted_.find_first_of("*?[\\") == std::string::npos),
+      whole_(wanted_.find('/') != std::string::npos) {
+  if (wanted_.starts_with('/')) wanted_.erase(0, 1);
+}
+
+bool NamePattern::fits(const Entry& entry) const {
+  const std::string subject = lower(whole_ ? entry.path.joined() : std::string(entry.path.name()));
+  return plain_ ? subject.find(wanted_) != std::string::npos : matches_pattern(wanted_, subject);
+}
+
 void find_names(OpenPoint& point, const std::string& pattern, const std::function<void(const Entry&)>& hit) {
-  std::string wanted = lower(pattern);
-  bool plain = wanted.find_first_of("*?[\\") == std::string::npos;
-  bool whole = wanted.find('/') != std::string::npos;
-  if (wanted.starts_with('/')) wanted.erase(0, 1);
+  const NamePattern names(pattern);
   CatalogReader catalog = point.catalog();
   while (std::optional<Entry> entry = catalog.next()) {
-    std::string subject = lower(whole ? entry->path.joined() : std::string(entry->path.name()));
-    if (plain ? subject.find(wanted) != std::string::npos : matches_pattern(wanted, subject)) hit(*entry);
+    if (names.fits(*entry)) hit(*entry);
   }
+}
+
+TreePath path_in(OpenPoint& point, const WantedPath& wanted) {
+  CatalogReader catalog = point.catalog();
+  for (const TreePath& path : wanted.readings) {
+    if (path.is_root() || catalog.find(path)) return path;
+  }
+  throw NoSuchPath(no_such_path(point, wanted.readings.at(0)), wanted.readings);
 }
 
 }  // namespace kestrum

@@ -94,11 +94,40 @@ struct Listing {
 };
 Listing browse(OpenPoint& point, const TreePath& path);
 
-// Calls `hit` for each entry whose name (or whole path, when the pattern holds a '/') matches; the pattern as
-// in skip rules; without special characters it may stand anywhere in the name. Ignores ASCII case.
+// A path inside a point as a person wrote it, which may mean more than one thing: the first that is there
+// counts.
+struct WantedPath {
+  WantedPath(TreePath one) : readings{std::move(one)} {}
+  explicit WantedPath(std::vector<TreePath> all) : readings(std::move(all)) {}
+  std::vector<TreePath> readings;  // at least one
+};
+// Throws as `browse` does, about the first reading.
+TreePath path_in(OpenPoint& point, const WantedPath& wanted);
+
+// Fits an entry by its name (or by its whole path, when the pattern holds a '/'); the pattern as in skip
+// rules; without special characters it may stand anywhere in the name. Ignores ASCII case.
+class NamePattern {
+ public:
+  explicit NamePattern(const std::string& pattern);
+  bool fits(const Entry& entry) const;
+
+ private:
+  std::string wanted_;
+  bool plain_, whole_;
+};
 void find_names(OpenPoint& point, const std::string& pattern, const std::function<void(const Entry&)>& hit);
 
-// The error for a path that is not in the point.
-Error no_such_path(OpenPoint& point, const TreePath& path);
+// A path is not in the point.
+class NoSuchPath : public Error {
+ public:
+  NoSuchPath(const Error& error, std::vector<TreePath> readings)
+      : Error(error), readings_(std::move(readings)) {}
+  // What it could have meant.
+  const std::vector<TreePath>& readings() const { return readings_; }
+
+ private:
+  std::vector<TreePath> readings_;
+};
+NoSuchPath no_such_path(OpenPoint& point, const TreePath& path);
 
 }  // namespace kestrum

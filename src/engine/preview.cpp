@@ -216,6 +216,14 @@ class Preview {
 
 }  // namespace
 
+std::optional<ErrorKind> PreviewResult::would_fail() const {
+  if (drive.read_only) return ErrorKind::no_destination;
+  if (finds_nothing()) return ErrorKind::failed;
+  // What the job holds there already may make room.
+  if (!set_fits() && held_bytes == 0) return ErrorKind::full;
+  return std::nullopt;
+}
+
 PreviewResult preview_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
                           const OnPreviewItem& on_item) {
   return Preview(context.home.load_job(name), context, on_item).run(kind);

@@ -32,6 +32,10 @@ struct PreviewResult {
   std::uint64_t needed_bytes() const { return fulls * full_bytes; }
   bool fulls_fit() const { return needed_bytes() <= free_bytes + held_bytes; }
   bool set_fits() const { return estimate.stored_bytes <= free_bytes; }
+  // A run would find nothing to save, not even an empty folder.
+  bool finds_nothing() const { return all.all().files + folders + others == 0; }
+  // How a run would fail that this preview can foresee; nothing when it would make its point.
+  std::optional<ErrorKind> would_fail() const;
 
   std::vector<Problem> problems;
   std::vector<std::string> notes;  // things to know before running

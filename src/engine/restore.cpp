@@ -38,12 +38,9 @@ class Restorer {
         control_(control) {}
 
   RestoreResult run() {
-    std::vector<TreePath> picked = reduced(request_.paths);
-    CatalogReader catalog = point_.catalog();
-    for (const TreePath& path : picked) {
-      if (path.is_root()) continue;
-      if (!catalog.find(path)) throw no_such_path(point_, path);
-    }
+    std::vector<TreePath> picked;
+    for (const WantedPath& path : request_.paths) picked.push_back(path_in(point_, path));
+    picked = reduced(std::move(picked));
     const PhaseTotals totals = survey(picked);
     sink_ = request_.dry ? dry_sink(state_) : folder_sink(state_, share_a_name(picked));
     observer_.phase_begins(Phase::restoring, totals);

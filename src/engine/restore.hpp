@@ -15,9 +15,9 @@ enum class Layout {
 std::optional<Layout> parse_layout(std::string_view name);
 
 struct RestoreRequest {
-  std::vector<TreePath> paths;  // what was picked; the root folder for everything
-  std::string target;           // a folder; "/" for in place
-  bool in_place = false;        // every file to where it was
+  std::vector<WantedPath> paths;  // what was picked; the root folder for everything
+  std::string target;             // a folder; "/" for in place
+  bool in_place = false;          // every file to where it was
   Clash clash = Clash::keep_both;
   Layout layout = Layout::picked;
   bool devices = false;  // with in_place: write images of devices back over the devices
@@ -52,8 +52,9 @@ struct RestoredItem {
 // On one file system that is written to.
 struct RestoreRoom {
   std::uint64_t needed = 0;  // bytes, at least
-  std::uint64_t free = 0;    // for this user
-  bool fits() const { return needed <= free; }
+  std::uint64_t free = 0;    // for everybody
+  std::uint64_t most = 0;    // for this user: root may take what is reserved
+  bool fits() const { return needed <= most; }
 };
 
 struct RestoreResult {

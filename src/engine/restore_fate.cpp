@@ -114,8 +114,9 @@ void RoomNeeded::add(const Entry& entry, const TreePath& place) {
     if (!rooms_.contains(above.st_dev)) {
       struct statvfs space {};
       if (fstatvfs(nearest, &space) != 0) return;
-      const std::uint64_t blocks = geteuid() == 0 ? space.f_bfree : space.f_bavail;
-      rooms_[above.st_dev].free = blocks * space.f_frsize;
+      RestoreRoom& room = rooms_[above.st_dev];
+      room.free = space.f_bavail * space.f_frsize;
+      room.most = geteuid() == 0 ? space.f_bfree * space.f_frsize : room.free;
     }
   } catch (const Error&) {
     return;
@@ -135,7 +136,7 @@ void RoomNeeded::add(const Entry& entry, const TreePath& place) {
 std::optional<RestoreRoom> RoomNeeded::tightest() const {
   std::optional<RestoreRoom> tightest;
   auto left = [](const RestoreRoom& room) {
-    return static_cast<double>(room.free) - static_cast<double>(room.needed);
+    return static_cast<double>(room.most) - static_cast<double>(room.needed);
   };
   for (const auto& [device, room] : rooms_) {
     if (!tightest || left(room) < left(*tightest)) tightest = room;

@@ -54,7 +54,8 @@ class SpotMeasure {
       if (!read(piece.path, begin, end - begin + (window ? run_out_bytes : 0))) {
         unread += piece.length;
       } else if (piece.whole_file || window) {
-        next_cut_ = {piece.path, begin + take_chunks(piece.offset - std::min(begin, piece.offset), end - begin)};
+        next_cut_ = {piece.path,
+                     begin + take_chunks(piece.offset - std::min(begin, piece.offset), end - begin)};
       } else {
         append(buffer_);
         wanted_ += static_cast<double>(piece.length);
@@ -65,8 +66,8 @@ class SpotMeasure {
   }
 
  private:
-  // Where to begin cutting for a stretch: where the stretch before it has ended, if that was the last one; else
-  // so far before it that cuts most likely fall where a run makes them.
+  // Where to begin cutting for a stretch: where the stretch before it has ended, if that was the last one;
+  // else so far before it that cuts most likely fall where a run makes them.
   std::uint64_t cut_before(const SamplePiece& piece) const {
     if (whole_ && piece.offset > 0 && next_cut_.first == piece.path) return next_cut_.second;
     return piece.offset - std::min(piece.offset, run_up_bytes);

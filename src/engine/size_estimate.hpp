@@ -16,12 +16,12 @@ namespace kestrum {
 struct SizeEstimate {
   std::uint64_t content_bytes = 0;  // all that would be read
   std::uint64_t sampled_bytes = 0;
-  std::uint64_t stored_bytes = 0;     // best guess, with index and list of files
-  // Twice the standard error around it, and no less than what a sample of that size can overlook. Content that
-  // several files have in common counts once in a set, which a sample does not see: then it may be less.
+  std::uint64_t stored_bytes = 0;  // best guess, with index and list of files
+  // Twice the standard error around it, and no less than what a sample of that size can overlook. Content
+  // that several files have in common counts once in a set, which a sample does not see: then it may be less.
   std::uint64_t least = 0, most = 0;
   bool whole = false;  // everything was looked at, copies of the same content too; nothing is guessed
-  std::chrono::nanoseconds spent{};   // on reading and compressing the sample, one thread
+  std::chrono::nanoseconds spent{};  // on reading and compressing the sample, one thread
 };
 
 // A stretch of a file; a spot of the sample is one, or several small files that a run would compress

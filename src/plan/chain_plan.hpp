@@ -52,6 +52,10 @@ struct KindReason {
   std::uint64_t found = 0, allowed = 0, own = 0;
   Instant begun = {};
   Span span = {};
+  // Everything is saved anew because what is there is damaged.
+  bool is_damage() const {
+    return why == Why::damaged_chain || why == Why::full_unreadable || why == Why::none_readable;
+  }
 };
 
 struct KindDecision {

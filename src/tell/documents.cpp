@@ -8,47 +8,6 @@
 namespace kestrum {
 namespace {
 
-Json totals_json(const SetTotals& totals) {
-  return {{"files", totals.files},           {"folders", totals.folders},
-          {"others", totals.others},         {"bytes", totals.bytes},
-          {"new-files", totals.new_files},   {"changed-files", totals.changed_files},
-          {"gone-files", totals.gone_files}, {"read-bytes", totals.read_bytes},
-          {"new-bytes", totals.new_bytes},   {"stored-bytes", totals.stored_bytes}};
-}
-
-Json facts_json(const SetFacts& facts) {
-  Json needs = Json::array();
-  for (const SetNeed& need : facts.needs) needs.push_back(need.sequence);
-  return {{"point", facts.sequence},
-          {"kind", kind_name(facts.kind)},
-          {"folded-from", facts.folded_from ? Json(*facts.folded_from) : Json(nullptr)},
-          {"started", utc_text(facts.started)},
-          {"ended", utc_text(facts.ended)},
-          {"base", facts.base ? Json(*facts.base) : Json(nullptr)},
-          {"needs", needs},
-          {"chain", to_hex(facts.chain)},
-          {"totals", totals_json(facts.totals)},
-          {"problems", facts.problems}};
-}
-
-Json entry_json(const Entry& entry) {
-  Json json = Json::object();
-  put_path(json, "path", entry.path.absolute());
-  json["type"] = entry_type_name(entry.type);
-  json["size"] = entry.size;
-  json["modified"] = utc_text(entry.modified);
-  json["mode"] = entry.mode;
-  json["owner"] = to_utf8(entry.owner_name);
-  json["owner-number"] = entry.owner;
-  json["group"] = to_utf8(entry.group_name);
-  json["group-number"] = entry.group;
-  if (entry.type == EntryType::symlink) put_path(json, "target", entry.link_target);
-  if (entry.incomplete) json["incomplete"] = true;
-  if (entry.carried_from) json["carried-from"] = utc_text(*entry.carried_from);
-  if (entry.changed_while_read) json["changed-while-read"] = true;
-  return json;
-}
-
 Json run_json(const RunEntry& run) {
   Json broken = Json::array();
   for (const BrokenRule& one : run.broken)
@@ -134,10 +93,17 @@ std::string history_document(const std::vector<RunEntry>& runs) {
   return text_of(json);
 }
 
-std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems) {
+std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems,
+                                 const std::vector<ChangedFile>* files) {
   Json json = document("history-run");
   json["run"] = run_json(run);
   json["problems"] = problems_json(problems);
+  if (files != nullptr) json["files"] = Json::array();
+  for (std::size_t i = 0; files != nullptr && i < files->size(); ++i) {
+    Json one = entry_json((*files)[i].entry);
+    one["change"] = change_word((*files)[i].how);
+    json["files"].push_back(std::move(one));
+  }
   return text_of(json);
 }
 
@@ -256,12 +222,6 @@ std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
   return text_of(json);
 }
 
-static Json findings_json(const std::vector<std::string>& findings) {
-  Json list = Json::array();
-  for (const std::string& finding : findings) list.push_back(to_utf8(finding));
-  return list;
-}
-
 std::string points_document(const std::vector<PointsResult>& drives) {
   Json json = document("points");
   const PointsResult& first = drives.at(0);
@@ -299,15 +259,6 @@ std::string browse_document(const SetFacts& point, const Listing& listing) {
   json["self"] = entry_json(listing.self);
   json["children"] = Json::array();
   for (const Entry& entry : listing.children) json["children"].push_back(entry_json(entry));
-  return text_of(json);
-}
-
-std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits) {
-  Json json = document("find");
-  json["point"] = facts_json(point);
-  json["pattern"] = to_utf8(pattern);
-  json["hits"] = Json::array();
-  for (const Entry& entry : hits) json["hits"].push_back(entry_json(entry));
   return text_of(json);
 }
 

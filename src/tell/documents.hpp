@@ -5,6 +5,7 @@
 
 #include "engine/backup.hpp"
 #include "engine/outlook.hpp"
+#include "engine/point_difference.hpp"
 #include "engine/point_standing.hpp"
 #include "engine/preview.hpp"
 #include "engine/prune.hpp"
@@ -25,7 +26,9 @@ std::string why_document(const std::string& job, const std::string& path, const 
 
 std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs);
-std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems);
+// `files`: what the run made of the point before; nullptr when that was not asked for.
+std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems,
+                                 const std::vector<ChangedFile>* files = nullptr);
 
 // One of a job's troubles in words, with what to do.
 std::string trouble_text(const JobTrouble& trouble, const JobStatus& status);
@@ -34,7 +37,6 @@ std::string status_document(const std::vector<JobStatus>& jobs, Instant now);
 std::string points_document(const std::vector<PointsResult>& drives);  // at least one
 std::string forecast_document(const JobForecast& forecast);
 std::string browse_document(const SetFacts& point, const Listing& listing);
-std::string find_document(const SetFacts& point, const std::string& pattern, const std::vector<Entry>& hits);
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
                              std::uint64_t item_count);
 struct DriveVerdict {

@@ -36,4 +36,51 @@ Json problems_json(const std::vector<Problem>& problems) {
   return list;
 }
 
+Json findings_json(const std::vector<std::string>& findings) {
+  Json list = Json::array();
+  for (const std::string& finding : findings) list.push_back(to_utf8(finding));
+  return list;
+}
+
+Json totals_json(const SetTotals& totals) {
+  return {{"files", totals.files},           {"folders", totals.folders},
+          {"others", totals.others},         {"bytes", totals.bytes},
+          {"new-files", totals.new_files},   {"changed-files", totals.changed_files},
+          {"gone-files", totals.gone_files}, {"read-bytes", totals.read_bytes},
+          {"new-bytes", totals.new_bytes},   {"stored-bytes", totals.stored_bytes}};
+}
+
+Json facts_json(const SetFacts& facts) {
+  Json needs = Json::array();
+  for (const SetNeed& need : facts.needs) needs.push_back(need.sequence);
+  return {{"point", facts.sequence},
+          {"kind", kind_name(facts.kind)},
+          {"folded-from", facts.folded_from ? Json(*facts.folded_from) : Json(nullptr)},
+          {"started", utc_text(facts.started)},
+          {"ended", utc_text(facts.ended)},
+          {"base", facts.base ? Json(*facts.base) : Json(nullptr)},
+          {"needs", needs},
+          {"chain", to_hex(facts.chain)},
+          {"totals", totals_json(facts.totals)},
+          {"problems", facts.problems}};
+}
+
+Json entry_json(const Entry& entry) {
+  Json json = Json::object();
+  put_path(json, "path", entry.path.absolute());
+  json["type"] = entry_type_name(entry.type);
+  json["size"] = entry.size;
+  json["modified"] = utc_text(entry.modified);
+  json["mode"] = entry.mode;
+  json["owner"] = to_utf8(entry.owner_name);
+  json["owner-number"] = entry.owner;
+  json["group"] = to_utf8(entry.group_name);
+  json["group-number"] = entry.group;
+  if (entry.type == EntryType::symlink) put_path(json, "target", entry.link_target);
+  if (entry.incomplete) json["incomplete"] = true;
+  if (entry.carried_from) json["carried-from"] = utc_text(*entry.carried_from);
+  if (entry.changed_while_read) json["changed-while-read"] = true;
+  return json;
+}
+
 }  // namespace kestrum

@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include "archive/catalog_entry.hpp"
 #include "base/observer.hpp"
 #include "base/set_facts.hpp"
 
@@ -19,5 +20,10 @@ void put_path(Json& json, const std::string& key, const std::string& path);
 // null where nobody has said anything of the point.
 Json standing_json(const Standing& standing);
 Json problems_json(const std::vector<Problem>& problems);
+
+Json totals_json(const SetTotals& totals);
+Json facts_json(const SetFacts& facts);
+Json entry_json(const Entry& entry);
+Json findings_json(const std::vector<std::string>& findings);
 
 }  // namespace kestrum

@@ -1,3 +1,4 @@
+#include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
@@ -89,6 +90,7 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
     json["left-out"].push_back({{"why", to_utf8(by.why)}, {"things", by.things}, {"file-bytes", by.bytes}});
   json["estimate"] = estimate_json(preview);
   json["drive"] = drive_json(preview);
+  json["would-end-with"] = preview.would_fail() ? Json(exit_code_of(*preview.would_fail())) : Json(nullptr);
   json["problems"] = problems_json(preview.problems);
   json["notes"] = preview.notes;
   return text_of(json);

@@ -1,8 +1,8 @@
 // Estimates keep the bounds that they state.
 #include <gtest/gtest.h>
 
-#include <random>
 #include <cstring>
+#include <random>
 #include <set>
 
 #include "base/run_control.hpp"

@@ -1,0 +1,55 @@
+#include "cli/path_words.hpp"
+
+#include <algorithm>
+#include <filesystem>
+
+#include "base/text.hpp"
+#include "calendar/local_time.hpp"
+
+namespace kestrum {
+namespace {
+
+void add_reading(std::vector<TreePath>& readings, const std::string& text) {
+  namespace fs = std::filesystem;
+  auto add = [&](const std::string& absolute) {
+    std::optional<TreePath> path = TreePath::parse(absolute);
+    if (path && std::find(readings.begin(), readings.end(), *path) == readings.end())
+      readings.push_back(*path);
+  };
+  if (text.starts_with('/')) return add(text);
+  std::error_code code;
+  const fs::path here = fs::current_path(code);
+  if (!code) add((here / text).lexically_normal().string());
+  add("/" + text);
+}
+
+}  // namespace
+
+WantedPath wanted_path(const std::string& text) {
+  std::vector<TreePath> readings;
+  if (!text.empty()) add_reading(readings, text);
+  if (text.find('\\') != std::string::npos) add_reading(readings, from_printable(text));
+  if (readings.empty())
+    throw Error(ErrorKind::usage, "'" + printable(text) + "' is no path inside a point",
+                "write it from the root, like /srv/ringing, without '..', or from where you stand");
+  return WantedPath(std::move(readings));
+}
+
+std::string command_for(const std::string& verb, const Arguments& arguments, const TreePath& path) {
+  std::string command = "kestrum " + verb + " " + shell_word(printable(arguments.words().at(0))) + " " +
+                        shell_word(printable(path.absolute()));
+  for (const char* option : {"machine", "job", "passphrase", "recovery-key"}) {
+    if (std::optional<std::string> value = arguments.value(option))
+      command += std::string(" --") + option + " " + shell_word(printable(*value));
+  }
+  return command;
+}
+
+std::string last_seen_text(const LastSeen& seen, const std::string& drive) {
+  return "it was last in point " + drive + point_text(seen.point) +
+         (seen.without ? ", and is gone since " + weekday_text(seen.without->started) + " " +
+                             day_text(seen.without->started)
+                       : "");
+}
+
+}  // namespace kestrum

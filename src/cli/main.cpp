@@ -19,11 +19,11 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {job_define_verb(), job_list_verb(),        job_show_verb(),    job_check_verb(),  job_edit_verb(),
-          job_copy_verb(),   job_enable_verb(),      job_disable_verb(), job_remove_verb(), preview_verb(),
-          run_verb(),        points_verb(),          browse_verb(),      find_verb(),       restore_verb(),
-          verify_verb(),     prune_verb(),           fold_verb(),        keep_verb(),       drop_verb(),
-          forecast_verb(),   recovery_create_verb(), status_verb(),      history_verb()};
+  return {job_define_verb(), job_list_verb(),   job_show_verb(),        job_check_verb(),   job_edit_verb(),
+          job_copy_verb(),   job_rename_verb(), job_enable_verb(),      job_disable_verb(), job_remove_verb(),
+          preview_verb(),    run_verb(),        points_verb(),          browse_verb(),      find_verb(),
+          restore_verb(),    verify_verb(),     prune_verb(),           fold_verb(),        keep_verb(),
+          drop_verb(),       forecast_verb(),   recovery_create_verb(), status_verb(),      history_verb()};
 }
 
 namespace {
@@ -65,7 +65,7 @@ const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<st
   std::optional<std::string> near = nearest(typed, names);
   if (group && words.size() == 1)
     throw Error(ErrorKind::usage, "'job' needs a second word",
-                "job define, list, show, check, edit, copy, enable, disable or remove");
+                "job define, list, show, check, edit, copy, rename, enable, disable or remove");
   throw Error(ErrorKind::usage, "there is no verb '" + printable(typed) + "'",
               near ? "did you mean '" + *near + "'?" : "see: kestrum help");
 }

@@ -85,8 +85,8 @@ void catch_stop_signals() {
   std::signal(SIGPIPE, SIG_IGN);
 }
 
-Progress::Progress(const Environment& environment, bool quiet)
-    : environment_(environment), quiet_(quiet), living_(environment.err_is_terminal()) {
+Progress::Progress(const Environment& environment, bool quiet, bool all)
+    : environment_(environment), quiet_(quiet), all_(all), living_(environment.err_is_terminal()) {
   phase_start_ = last_draw_ = std::chrono::steady_clock::now();
 }
 
@@ -172,8 +172,11 @@ std::string Progress::line_text(Time now) const {
                                                            static_cast<double>(file_size_)))
           : "";
   std::size_t width = living_ ? environment_.width() - 1 : 200;
-  if (text.size() + part.size() + 12 < width)
+  if (text.size() + part.size() + 12 < width) {
     text += "  " + shortened(printable(file_), width - text.size() - part.size() - 2) + part;
+  } else if (text.size() + part.size() <= width) {
+    text += part;  // how far a large file is says more than its name
+  }
   return text;
 }
 
@@ -190,11 +193,11 @@ void Progress::finish() {
 void Progress::problem(const Problem& problem) {
   ++problems_;
   clear();
-  if (problems_ <= 50) {
+  if (all_ || problems_ <= problems_shown) {
     err("{}problem: {}{}\n", environment_.err_colour() ? "\033[33m" : "", problem_text(problem),
         environment_.err_colour() ? "\033[0m" : "");
-  } else if (problems_ == 51) {
-    err("problem: there are more; all of them are in the list at the end and in the log\n");
+  } else if (problems_ == problems_shown + 1) {
+    err("and more of them: --list shows all\n");
   }
 }
 

@@ -26,8 +26,8 @@ class StopsItself {
 
 class Progress final : public Observer {
  public:
-  // `quiet`: problems only.
-  Progress(const Environment& environment, bool quiet);
+  // `quiet`: problems only. `all`: every one of them, however many.
+  Progress(const Environment& environment, bool quiet, bool all = false);
   ~Progress() override;
   bool wants_totals() const override { return living_ && !quiet_; }
   void phase_begins(Phase phase, const PhaseTotals& totals) override;
@@ -47,6 +47,7 @@ class Progress final : public Observer {
 
   const Environment& environment_;
   bool quiet_;
+  bool all_;
   bool living_;
   bool drawn_ = false;
   bool any_phase_ = false;
@@ -61,6 +62,8 @@ class Progress final : public Observer {
   Time last_draw_;
   std::uint64_t problems_ = 0;
 };
+// So many problems are shown one by one, where nobody asks for all.
+inline constexpr std::uint64_t problems_shown = 20;
 
 // Passes everything on to several listeners; asks all of them about totals.
 class Listeners final : public Observer {

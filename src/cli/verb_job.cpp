@@ -105,13 +105,16 @@ int list(const Arguments& arguments, const Environment& environment) {
         "--where-destinations FOLDER\n");
   } else {
     using enum Table::Align;
-    Table table(
-        {{"JOB", left}, {"KIND", left}, {"DESTINATION", left}, {.heading = "WHAT", .may_break = true}});
+    Table table({{"JOB", left},
+                 {"KIND", left},
+                 {"DESTINATION", left},
+                 {.heading = "WHAT", .may_break = true},
+                 {.heading = "FOR", .may_go = 1, .may_break = true}});
     for (const Job& job : jobs) {
       table.row({printable(job.name), std::string(kind_name(job.kind)), printable(job.destinations[0]),
-                 short_what(job)});
+                 short_what(job), job.what.description});
     }
-    for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", ""});
+    for (const std::string& name : broken) table.row({printable(name), "(its file is wrong)", "", "", ""});
     print(table, "");
   }
   return broken.empty() ? exit_done : exit_code_of(ErrorKind::usage);

@@ -15,6 +15,7 @@
 #include "cli/verbs.hpp"
 #include "engine/session.hpp"
 #include "job/job_edit.hpp"
+#include "ledger/ledger.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -176,6 +177,28 @@ int copy(const Arguments& arguments, const Environment& environment) {
   return exit_done;
 }
 
+int rename(const Arguments& arguments, const Environment& environment) {
+  const std::string& from = arguments.words()[0];
+  const std::string& to = arguments.words()[1];
+  const Home& home = environment.home();
+  home.rename_job(from, to);
+  std::string trouble;
+  try {
+    Ledger(home.ledger_path()).rename_job(from, to);
+  } catch (const Error& error) {
+    trouble = error.what();
+  }
+  if (arguments.has("json")) {
+    print_document(job_document(home.load_job(to)));
+  } else {
+    out("{} is called {} now. Its sets stay as they are, and the next run goes on with them.\n",
+        printable(from), printable(to));
+  }
+  if (trouble.empty()) return exit_done;
+  err("kestrum: its history stays under the old name: {}\n", trouble);
+  return exit_problems;
+}
+
 int switch_job(const Arguments& arguments, const Environment& environment, bool on) {
   Job job = environment.home().load_job(arguments.words()[0]);
   const JobKey* key = find_job_key("when", "enabled");
@@ -230,6 +253,18 @@ Verb job_copy_verb() {
            {json_option},
            {"kestrum job copy wardens visitors"}},
           copy};
+}
+Verb job_rename_verb() {
+  return {{"job rename",
+           "NAME NEW",
+           "give a job another name; its sets stay its own",
+           "History and sets go with it. Whatever else calls the job by its name, such as the system's own "
+           "scheduler, must be changed by hand.",
+           2,
+           2,
+           {json_option},
+           {"kestrum job rename wardens ringers"}},
+          rename};
 }
 Verb job_enable_verb() {
   return {{"job enable",

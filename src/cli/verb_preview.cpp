@@ -196,22 +196,24 @@ int preview(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb preview_verb() {
-  return {{"preview",
-           "JOB",
-           "show what a run would copy; writes nothing",
-           "Only a sample of the files is read, to see how well they compress.",
-           1,
-           1,
-           {kind_option,
-            {"why", "PATH", "say which rule takes this file or leaves it out, and stop there"},
-            {"list", "FILE", "write every file with its verdict into a CSV file"},
-            {"figure", "FILE", "draw where the bytes are, into a .png or .svg file"},
-            {"quiet", "", "no progress"},
-            json_option},
-           {"kestrum preview wardens", "kestrum preview wardens --kind full",
-            "kestrum preview wardens --why /srv/ringing/draft.part",
-            "kestrum preview wardens --list /tmp/wardens.csv --figure /tmp/wardens.png"}},
-          preview};
+  return {
+      {"preview",
+       "JOB",
+       "show what a run would copy; writes nothing",
+       "Only a sample of the files is read, to see how well they compress.",
+       1,
+       1,
+       {kind_option,
+        {"why", "PATH", "say which rule takes this file or leaves it out, and stop there"},
+        {"list", "FILE",
+         "write every file with its verdict into a CSV file, with the [what] skip pattern that takes it out"},
+        {"figure", "FILE", "draw where the bytes are, into a .png or .svg file"},
+        {"quiet", "", "no progress"},
+        json_option},
+       {"kestrum preview wardens", "kestrum preview wardens --kind full",
+        "kestrum preview wardens --why /srv/ringing/draft.part",
+        "kestrum preview wardens --list /tmp/wardens.csv --figure /tmp/wardens.png"}},
+      preview};
 }
 
 }  // namespace kestrum

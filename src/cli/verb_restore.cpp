@@ -1,5 +1,6 @@
 // restore.
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <filesystem>
 
@@ -24,6 +25,33 @@ Value choice(const Arguments& arguments, const std::string& option, Value usual,
   return text ? *parse(*text) : usual;
 }
 
+std::optional<OwnerAccount> owner_of(const Arguments& arguments) {
+  const std::optional<std::string> name = arguments.value("owner");
+  if (!name) return std::nullopt;
+  const std::optional<OwnerAccount> account = find_account(*name);
+  if (!account)
+    throw Error(ErrorKind::usage, "there is no account '" + printable(*name) + "' on this machine",
+                "create it first, or name another one");
+  if (geteuid() != 0 && account->user != geteuid())
+    throw Error(ErrorKind::usage, "only root can give files to somebody else",
+                "run it as root, or leave --owner away: the files belong to you then");
+  return account;
+}
+
+// Files of people whom this machine does not know are easily taken for somebody else's.
+void tell_unknown_owners(const RestoreResult& result) {
+  if (result.unknown_owners.empty() || geteuid() != 0) return;
+  std::vector<std::string> parts;
+  for (const auto& [name, number] : result.unknown_owners) {
+    const std::string here = account_name(number);
+    parts.push_back(printable(name) + " (number " + std::to_string(number) +
+                    (here.empty() ? ")" : ", which is " + printable(here) + " here)"));
+  }
+  err("note: no account of this machine: {}; such files kept the number that they had; to give them to "
+      "somebody: --owner NAME\n",
+      join(parts, ", "));
+}
+
 RestoreRequest request_of(const Arguments& arguments) {
   RestoreRequest request;
   for (std::size_t i = 1; i < arguments.words().size(); ++i) {
@@ -45,6 +73,7 @@ RestoreRequest request_of(const Arguments& arguments) {
     throw Error(ErrorKind::usage, "--devices writes images back over their devices and needs --in-place",
                 "with --to DIR an image is restored as a file");
   request.with_owners = arguments.has("with-owners");
+  request.owner = owner_of(arguments);
   request.dry = arguments.has("dry");
   return request;
 }
@@ -80,7 +109,7 @@ class FileList {
 };
 
 void print_result(const RestoreResult& result, const RestoreRequest& request, const std::string& drive,
-                  const FileList& list) {
+                  const FileList& list, bool all) {
   list.print();
   std::vector<std::string> parts{count_text(result.files, "file")};
   if (result.folders > 0) parts.push_back(count_text(result.folders, "folder"));
@@ -106,15 +135,19 @@ void print_result(const RestoreResult& result, const RestoreRequest& request, co
     err("note: owners, set-id bits and devices were left out: no key says who made this point, so anybody "
         "who "
         "could write the drive may have; if you know that nobody did, add --with-owners\n");
+  if (!request.dry) tell_unknown_owners(result);
   if (result.problems.empty()) return;
   out("{}:\n", count_text(result.problems.size(), "problem"));
-  for (const Problem& problem : result.problems) out("  {}\n", problem_text(problem));
+  const std::size_t shown =
+      all ? result.problems.size() : std::min<std::size_t>(result.problems.size(), problems_shown);
+  for (std::size_t i = 0; i < shown; ++i) out("  {}\n", problem_text(result.problems[i]));
+  if (shown < result.problems.size()) out("  and {} more: --list\n", grouped(result.problems.size() - shown));
 }
 
 int restore_paths(const Arguments& arguments, const Environment& environment) {
   RestoreRequest request = request_of(arguments);
   ChosenPoint chosen = open_at(arguments, environment);
-  Progress progress(environment, arguments.has("quiet"));
+  Progress progress(environment, arguments.has("quiet"), arguments.has("list"));
   StopsItself stops_itself;
   bool json = arguments.has("json");
   std::vector<RestoredItem> items;
@@ -148,7 +181,7 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
   if (json) {
     print_document(restore_document(result, items, listed));
   } else {
-    print_result(result, request, chosen.drive, list);
+    print_result(result, request, chosen.drive, list, arguments.has("list"));
   }
   if (result.damaged) return exit_code_of(ErrorKind::damage);
   if (request.dry && result.room && !result.room->fits()) return exit_code_of(ErrorKind::full);
@@ -186,7 +219,8 @@ Verb restore_verb() {
                 {"with-owners", "",
                  "owners, set-id bits and devices also from sets that anybody could have made (not "
                  "encrypted, or opened with a recovery key only)"},
-                {"dry", "", "only say what would be restored"},
+                {"owner", "NAME", "everything is to belong to this account (root only)"},
+                {"dry", "", "only say what would be restored, and what becomes of what is there"},
                 {"list", "", "list every file, however many"},
                 {"quiet", "", "no progress"}}),
            {"kestrum restore wardens /srv/ringing/2026.csv --at yesterday --to /tmp/back",

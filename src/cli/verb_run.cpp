@@ -46,7 +46,7 @@ class PrintedRow final : public RowListener {
 
   const RunContext& begins(const std::string&) override {
     job_.reset();
-    job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"));
+    job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"), arguments_.has("list"));
     job_->context.emplace(run_context(environment_, job_->listeners));
     job_->context->same_disk = arguments_.has("same-disk");
     job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive"),
@@ -72,8 +72,8 @@ class PrintedRow final : public RowListener {
 
  private:
   struct OneJob {
-    OneJob(const Environment& environment, bool quiet)
-        : progress(environment, quiet), log(environment.clock()), listeners({&progress, &log}) {}
+    OneJob(const Environment& environment, bool quiet, bool all)
+        : progress(environment, quiet, all), log(environment.clock()), listeners({&progress, &log}) {}
     Progress progress;
     RunLog log;
     Listeners listeners;
@@ -134,6 +134,7 @@ Verb run_verb() {
             {"new-passphrase", "",
              "the passphrase is a new one: a new chain begins with it, beside what it does not open"},
             break_lock_option,
+            {"list", "", "show every problem, however many"},
             {"quiet", "", "no progress, problems only"},
             json_option},
            {"kestrum run wardens", "kestrum run wardens --kind full", "kestrum run --all --quiet"}},

@@ -19,6 +19,7 @@ Verb job_show_verb();
 Verb job_check_verb();
 Verb job_edit_verb();
 Verb job_copy_verb();
+Verb job_rename_verb();
 Verb job_enable_verb();
 Verb job_disable_verb();
 Verb job_remove_verb();

@@ -19,6 +19,17 @@ namespace {
   throw Error(ErrorKind::no_destination, message, hint);
 }
 
+// A job that was renamed keeps its folder, which its number tells.
+void under_another_name(Destination& destination, const std::optional<JobState>& state) {
+  if (!state) return;
+  for (const JobPlace& place : list_jobs_at(*destination.store)) {
+    if (place.identity.job != state->job) continue;
+    destination.folder = place.folder;
+    destination.identity = place.identity;
+    return;
+  }
+}
+
 // Two jobs whose names look alike as folders get folders of their own.
 void choose_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
                    const std::string& machine) {
@@ -34,7 +45,7 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
       if (error.kind() != ErrorKind::damage || !known) throw;
       destination.identity.reset();
     }
-    if (!destination.identity) return;
+    if (!destination.identity) return under_another_name(destination, state);
     bool ours = state ? destination.identity->job == state->job
                       : destination.identity->machine == to_utf8(machine) &&
                             destination.identity->name == to_utf8(job.name);
@@ -281,6 +292,11 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
                   "another job has begun in " + store.describe(destination.folder) + " at the same moment",
                   "run it again");
     destination.identity = there ? *there : own;
+  }
+  const std::string name = to_utf8(job.name);
+  if (destination.identity->name != name && state && destination.identity->job == state->job) {
+    destination.identity->name = name;
+    write_job_identity(store, destination.folder, *destination.identity);
   }
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
   if (job.encryption == Encryption::none) store.make_private(destination.folder);

@@ -140,6 +140,25 @@ void Home::remove_job(const std::string& name) const {
   if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
 }
 
+void Home::rename_job(const std::string& from, const std::string& to) const {
+  check_job_name(to);
+  load_job(from);
+  const auto taken = [&] {
+    throw Error(ErrorKind::usage, "there is a job '" + printable(to) + "' already", "choose another name");
+  };
+  if (has_job(to)) taken();
+  if (std::optional<JobState> state = load_state(from)) {
+    save_state(to, *state);
+  } else {
+    unlink(state_file(to).c_str());
+  }
+  if (renameat2(AT_FDCWD, job_path(from).c_str(), AT_FDCWD, job_path(to).c_str(), RENAME_NOREPLACE) != 0) {
+    if (errno == EEXIST) taken();
+    throw system_error("rename", job_path(from), errno);
+  }
+  unlink(state_file(from).c_str());
+}
+
 std::optional<JobState> Home::load_state(const std::string& job) const {
   std::string path = state_file(job);
   if (!fs::exists(path)) return std::nullopt;

@@ -63,6 +63,9 @@ class Home {
   // has changed it meanwhile.
   void change_job(const std::string& name, const std::string& before, const std::string& text) const;
   void remove_job(const std::string& name) const;
+  // The job's file and what is remembered of it go under the new name. Killed in between, the job has one of
+  // the two names, with its memory. Throws usage when there is a job of that name.
+  void rename_job(const std::string& from, const std::string& to) const;
 
   std::optional<JobState> load_state(const std::string& job) const;
   void save_state(const std::string& job, const JobState& state) const;

@@ -407,13 +407,7 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
     drive.written = facts.started;
     session.save_memory();
   }
-  if (stored.saved_anew > 0)
-    problem(
-        "", "take over " + count_text(stored.saved_anew, "unchanged file"),
-        std::string("what earlier sets hold of ") + (stored.saved_anew == 1 ? "it" : "them") +
-            " is damaged or missing; saved anew, so that this point is whole. What that means for earlier "
-            "points: kestrum verify " +
-            shell_word(job_.name));
+  tell_saved_anew(stored);
   if (job_.read_back) read_back(session, set);
 }
 

@@ -2,9 +2,12 @@
 
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <cerrno>
+#include <filesystem>
 
 #include "archive/found_set.hpp"
+#include "archive/job_folder.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -52,6 +55,35 @@ std::optional<JobIdentity> identity_by_seals(const Store& store, const std::stri
 
 std::string OpenedPlace::name() const {
   return drive ? drive->name : root.substr(root.rfind('/') + 1);
+}
+
+static void look_below(const std::filesystem::path& folder, int levels, std::vector<std::string>& found) {
+  namespace fs = std::filesystem;
+  std::error_code code;
+  if (fs::exists(folder / drive_name, code)) {
+    found.push_back(folder.string());
+    return;
+  }
+  constexpr auto skip = fs::directory_options::skip_permission_denied;
+  for (fs::directory_iterator at(folder, skip, code), end; levels > 0 && !code && at != end;
+       at.increment(code)) {
+    std::error_code kind;
+    if (at->symlink_status(kind).type() == fs::file_type::directory)
+      look_below(at->path(), levels - 1, found);
+  }
+}
+
+std::string destination_in(const std::string& top) {
+  std::vector<std::string> found;
+  look_below(top, 2, found);
+  if (found.empty()) return top;
+  if (found.size() > 1) {
+    std::sort(found.begin(), found.end());
+    for (std::string& one : found) one = printable(one);
+    throw Error(ErrorKind::usage, "several destinations are in " + printable(top),
+                "name one of them:\n  " + join(found, "\n  "));
+  }
+  return found[0];
 }
 
 OpenedPlace open_place(const DestinationAddress& address, const OpenStore& open_store) {

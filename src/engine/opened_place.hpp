@@ -21,6 +21,11 @@ struct DriveMeant {
   bool anything() const { return moved || new_drive; }
 };
 
+// The destination that a drive holds, seen from its top: the folder itself, or the one at most two levels
+// below it that has a drive.json; the folder itself where there is none. What this user may not enter is
+// passed over. Throws Error of kind usage when there are several.
+std::string destination_in(const std::string& top);
+
 struct OpenedPlace {
   std::string root;  // where it is on this machine
   DriveFacts facts;

@@ -22,8 +22,9 @@ struct RestoreRequest {
   Layout layout = Layout::picked;
   bool devices = false;  // with in_place: write images of devices back over the devices
   bool with_owners =
-      false;         // owners, set-id bits and device nodes also from a set that anybody could have made
-  bool dry = false;  // write nothing, tell what would happen
+      false;  // owners, set-id bits and device nodes also from a set that anybody could have made
+  std::optional<OwnerAccount> owner;  // everything is to belong to this account, whoever had it
+  bool dry = false;                   // write nothing, tell what would happen
 };
 
 // What became of one thing; of a dry restore, what would.
@@ -65,7 +66,9 @@ struct RestoreResult {
   std::optional<RestoreRoom> room;         // where it is tightest; none: nothing is to be written
   bool owners_kept_back = false;           // not root: files belong to the person who restored them
   bool unproved_kept_back = false;  // owners, set-id bits, device nodes: anybody could have made the set
-  bool damaged = false;             // something was not restored because the archive is damaged
+  // Owners that are no accounts of this machine, with the numbers that their files got.
+  std::map<std::string, std::uint32_t> unknown_owners;
+  bool damaged = false;  // something was not restored because the archive is damaged
   std::vector<Problem> problems;
 };
 

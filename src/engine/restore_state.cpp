@@ -120,9 +120,16 @@ void RestoreState::apply(const Entry& entry, const TargetObject& object) {
     attributes = attributes_of(bare, point.reader());
   }
   if (!trusts()) hold_back(attributes);
+  if (request.owner) {
+    attributes.owner = request.owner->user;
+    attributes.group = request.owner->group;
+    attributes.owner_name.clear();
+    attributes.group_name.clear();
+    attributes.give_owner = true;
+  }
   AttributeResult applied = apply_attributes(object, attributes, owners_);
   // Who is not root could not have given it away in any case.
-  bool held = !trusts() && geteuid() == 0;
+  bool held = !trusts() && !request.owner && geteuid() == 0;
   result.unproved_kept_back = result.unproved_kept_back || (held && applied.owner_kept_back);
   result.owners_kept_back = result.owners_kept_back || (!held && applied.owner_kept_back);
   for (const AttributeLoss& loss : applied.losses) lose(entry.path, operation_of(loss), loss.reason);
@@ -134,6 +141,7 @@ void RestoreState::lose(const TreePath& path, const std::string& operation, cons
 }
 
 void RestoreState::tell_losses() {
+  result.unknown_owners = owners_.unknown();
   for (const auto& [what, loss] : losses_) {
     std::string more = loss.count == 1 ? "" : "; the same for " + grouped(loss.count - 1) + " more";
     problem(loss.first, what.first, what.second + more);

@@ -169,6 +169,9 @@ LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
       throw Error(ErrorKind::no_destination, "the destination " + printable(path) + " is not there",
                   "check the path");
     located = locate(path);
+    if (fs::is_directory(path) && !fs::exists(fs::path(located.root) / kestrum::drive_name) &&
+        located.folder.empty() && !holds_sets(path))
+      located = locate(destination_in(path));
     address = {DestinationAddress::By::path, {}, located.root};
   }
   session.place_ =

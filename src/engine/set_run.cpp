@@ -68,6 +68,7 @@ SetRunResult SetRun::run() {
     take(*found);
   }
   carry_unseen(nullptr);
+  if (sockets_ > most_told) observer_.note("so are " + grouped(sockets_ - most_told) + " more");
   if (comparison_ != nullptr) {
     comparison_->finish();
     result_.totals.gone_files = comparison_->gone_files();
@@ -180,8 +181,9 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
       }
       break;
     case EntryType::socket:
-      observer_.note(printable(found.path.absolute()) +
-                     " is a socket: noted, there is nothing to save in it");
+      if (++sockets_ <= most_told)
+        observer_.note(printable(found.path.absolute()) +
+                       " is a socket: noted, there is nothing to save in it");
       break;
     default:
       break;

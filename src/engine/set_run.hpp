@@ -83,6 +83,8 @@ class SetRun {
   };
   std::vector<Broken> broken_;
   TreePath last_;  // the path added last
+  static constexpr std::uint64_t most_told = 3;
+  std::uint64_t sockets_ = 0;
   SetRunResult result_;
 };
 

@@ -222,6 +222,10 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
 std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store,
                                     Instant now) {
   OpenedPlace place = open_place(address, open_store);
+  if (!place.drive && !place.drive_trouble) {
+    const std::string below = destination_in(place.root);
+    if (below != place.root) place = open_place({DestinationAddress::By::path, {}, below}, open_store);
+  }
   if (place.drive_trouble) throw *place.drive_trouble;
   std::vector<JobPlace> jobs = list_jobs_at(*place.store);
   if (!place.drive && jobs.empty())

@@ -10,6 +10,7 @@ struct Meaning {
 };
 
 constexpr Meaning meanings[] = {
+    {"what", "description", "it is shown with the job; nothing else changes"},
     {"what", "",
      "from the next run on, what is chosen newly is saved, and what is not chosen any more counts as gone; "
      "earlier "

@@ -24,6 +24,7 @@ enum class Encryption { aes_256_gcm, none };
 enum class UseOf { whichever, all, next_when_full };
 
 struct WhatToSave {
+  std::string description;  // for people; empty: none
   std::vector<std::string>
       people;  // "me", "everybody" or names; whose homes the categories are looked for in
   std::vector<std::string> categories;  // of job/categories.hpp

@@ -13,6 +13,8 @@ constexpr bool list = true;
 constexpr bool one = false;
 
 constexpr JobKey keys[] = {
+    {"what", "description", one, "TEXT", "none", "what the job is for, in your words: shown with it",
+     set_description},
     {"what", "people", list, "WHO", "me",
      "whose homes the categories are looked for in: me, everybody, or account names", set_people},
     {"what", "categories", list, "CATEGORY", "none",

@@ -8,6 +8,7 @@ namespace kestrum {
 
 using KeyValues = std::vector<std::string>;
 
+void set_description(Job& job, const KeyValues& values);
 void set_people(Job& job, const KeyValues& values);
 void set_categories(Job& job, const KeyValues& values);
 void set_folders(Job& job, const KeyValues& values);

@@ -26,6 +26,15 @@ std::uint64_t size_value(const std::string& value) {
                number ? "did you mean \"" + value + " MiB\"?" : "write it like \"650 MiB\" or \"4 GiB\"");
 }
 
+void set_description(Job& job, const KeyValues& values) {
+  constexpr std::size_t longest = 200;
+  if (printable(values[0]) != values[0] || values[0].size() > longest)
+    refuse_value("the description is longer than " + std::to_string(longest) +
+                     " bytes, or holds characters that cannot be shown",
+                 "one line of plain words, without a backslash");
+  job.what.description = values[0];
+}
+
 void set_people(Job& job, const KeyValues& values) {
   if (values.empty()) refuse_value("nobody is named", "write \"me\", \"everybody\", or names of accounts");
   for (const std::string& value : values) {

@@ -257,6 +257,17 @@ void Ledger::add_check(const Id& set, const CheckEntry& check) {
   insert.step();
 }
 
+void Ledger::rename_job(const std::string& from, const std::string& to) {
+  Statement most(database_.get(), "SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?");
+  most.bind(1, to);
+  const std::int64_t behind = most.step() ? most.integer(0) : 0;
+  Statement move(database_.get(), "UPDATE run SET job = ?, number = number + ? WHERE job = ?");
+  move.bind(1, to);
+  move.bind(2, behind);
+  move.bind(3, from);
+  move.step();
+}
+
 std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::string& destination) {
   Statement ask(database_.get(),
                 (std::string(run_columns) +

@@ -72,6 +72,9 @@ class Ledger {
   std::optional<RunEntry> run(const std::string& job, std::int64_t number);
   std::vector<Problem> problems(std::int64_t run_id);
 
+  // Its runs go on under the new name. Those that an earlier job of that name had keep theirs before them.
+  void rename_job(const std::string& from, const std::string& to);
+
   // The newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
 

@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include <cerrno>
+#include <charconv>
 #include <cstdlib>
 
 #include "base/error.hpp"
@@ -22,10 +23,35 @@ std::uint32_t OwnerNumbers::user(const std::string& name, std::uint32_t number) 
     char buffer[4096];
     passwd entry{};
     passwd* found = nullptr;
-    if (getpwnam_r(name.c_str(), &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr)
+    if (getpwnam_r(name.c_str(), &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr) {
       it->second = found->pw_uid;
+    } else {
+      unknown_[name] = number;
+    }
   }
   return it->second;
+}
+
+std::optional<OwnerAccount> find_account(const std::string& name_or_number) {
+  char buffer[4096];
+  passwd entry{};
+  passwd* found = nullptr;
+  if (getpwnam_r(name_or_number.c_str(), &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr)
+    return OwnerAccount{found->pw_uid, found->pw_gid};
+  std::uint32_t number = 0;
+  auto [end, code] =
+      std::from_chars(name_or_number.data(), name_or_number.data() + name_or_number.size(), number);
+  if (code != std::errc() || end != name_or_number.data() + name_or_number.size()) return std::nullopt;
+  const bool known = getpwuid_r(number, &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr;
+  return OwnerAccount{number, known ? found->pw_gid : number};
+}
+
+std::string account_name(std::uint32_t user) {
+  char buffer[4096];
+  passwd entry{};
+  passwd* found = nullptr;
+  return getpwuid_r(user, &entry, buffer, sizeof buffer, &found) == 0 && found != nullptr ? found->pw_name
+                                                                                          : "";
 }
 
 std::uint32_t OwnerNumbers::group(const std::string& name, std::uint32_t number) {

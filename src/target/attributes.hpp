@@ -2,6 +2,7 @@
 #pragma once
 
 #include <map>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -27,11 +28,23 @@ class OwnerNumbers {
  public:
   std::uint32_t user(const std::string& name, std::uint32_t number);
   std::uint32_t group(const std::string& name, std::uint32_t number);
+  // Of the users asked for, those that this machine does not know, with the number that was taken.
+  const std::map<std::string, std::uint32_t>& unknown() const { return unknown_; }
 
  private:
+  std::map<std::string, std::uint32_t> unknown_;
   std::map<std::string, std::uint32_t> users_;
   std::map<std::string, std::uint32_t> groups_;
 };
+
+// An account of this machine, by its name or its number.
+struct OwnerAccount {
+  std::uint32_t user = 0;
+  std::uint32_t group = 0;  // its own
+};
+std::optional<OwnerAccount> find_account(const std::string& name_or_number);
+// "magnus"; empty when there is none of that number.
+std::string account_name(std::uint32_t user);
 
 // One thing that could not be given to a file.
 struct AttributeLoss {

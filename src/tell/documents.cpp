@@ -280,6 +280,8 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
                              : Json(nullptr);
   json["owners-kept-back"] = result.owners_kept_back;
   json["unproved-kept-back"] = result.unproved_kept_back;
+  json["unknown-owners"] = Json::object();
+  for (const auto& [name, number] : result.unknown_owners) json["unknown-owners"][to_utf8(name)] = number;
   json["damaged"] = result.damaged;
   json["item-count"] = item_count;
   json["items"] = Json::array();

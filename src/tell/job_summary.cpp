@@ -39,6 +39,7 @@ class Page {
 
   std::string text() {
     out_ = "Job " + printable(job_.name) + "  (" + printable(job_.file) + ")\n";
+    if (!job_.what.description.empty()) line("For", job_.what.description);
     if (!job_.enabled)
       line("Disabled", "it runs only when it is asked for by name: kestrum run " + printable(job_.name));
     what();

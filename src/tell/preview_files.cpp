@@ -97,16 +97,28 @@ std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& t
   return script + "plot " + join(plots, ", ") + "\n";
 }
 
+// That takes exactly this out, as an item of [what] skip. A job file is UTF-8: no pattern names anything
+// else.
+std::string pattern_for(const PreviewItem& item) {
+  const std::string path = item.path.absolute();
+  if (!is_utf8(path) || path.find('\n') != std::string::npos) return {};
+  std::string pattern;
+  for (char c : path)
+    pattern += (std::string_view("*?[\\").find(c) != std::string_view::npos ? "\\" : "") + std::string(1, c);
+  return pattern + (item.folder ? "/" : "");
+}
+
 }  // namespace
 
 PreviewList::PreviewList(const std::string& path) : file_(path) {
-  file_.write("verdict,bytes,category,path,why\r\n");
+  file_.write("verdict,bytes,category,path,why,pattern\r\n");
 }
 
 void PreviewList::add(const PreviewItem& item) {
   std::string path = printable(item.path.absolute()) + (item.folder ? "/" : "");
   file_.write(std::string(verdict_word(item.verdict)) + "," + std::to_string(item.size) + "," +
-              csv_field(item.category) + "," + csv_field(path) + "," + csv_field(item.why) + "\r\n");
+              csv_field(item.category) + "," + csv_field(path) + "," + csv_field(item.why) + "," +
+              csv_field(item.verdict == Verdict::left_out ? "" : pattern_for(item)) + "\r\n");
 }
 
 void draw_preview(const std::string& job, const PreviewResult& preview, const std::string& path) {

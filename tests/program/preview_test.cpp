@@ -79,10 +79,10 @@ TEST_F(Previews, TellWhatTheRunThenDoes) {
   EXPECT_LT(second["estimate"]["stored-bytes"], 60000);  // the copied sound costs nothing
   EXPECT_GT(second["estimate"]["stored-bytes"], 5000);
   std::string list = read_file(desk_.folder / "list.csv");
-  EXPECT_THAT(list, HasSubstr("verdict,bytes,category,path,why\r\n"));
+  EXPECT_THAT(list, HasSubstr("verdict,bytes,category,path,why,pattern\r\n"));
   EXPECT_THAT(list, HasSubstr("gone,"));
   EXPECT_THAT(list, HasSubstr("left out,1,," + desk_.source() +
-                              "/draft.part,\"left out: by [what] skip, '*.part'\"\r\n"));
+                              "/draft.part,\"left out: by [what] skip, '*.part'\",\r\n"));
   EXPECT_THAT(list, HasSubstr("attributes,"));
   EXPECT_EQ(std::count(list.begin(), list.end(), '\n'), 1 + 44 + 1 + 1);
 }

@@ -142,8 +142,14 @@ KeyRing::Opened KeyRing::open(const std::vector<KeyEntry>& entries, const Id& ch
     throw Error(ErrorKind::key, "these archive sets are encrypted and no passphrase was given",
                 "give --passphrase file:PATH, or run the command on a terminal and type it");
   }
-  throw Error(ErrorKind::key, "the passphrase does not open these archive sets",
-              "check the passphrase; nobody can open the sets without it");
+  const bool recovery_entry = std::any_of(entries.begin(), entries.end(), [](const KeyEntry& entry) {
+    return entry.type == KeyEntryType::recovery;
+  });
+  throw Error(
+      ErrorKind::key, "the passphrase does not open these archive sets",
+      recovery_entry
+          ? "check the passphrase, or give the recovery key: --recovery-key FILE, or ask to type it in"
+          : "check the passphrase; nobody can open the sets without it");
 }
 
 bool keeps_others_out(const std::vector<KeyEntry>& entries) {

@@ -22,6 +22,7 @@ void check_raw(const VerbSpec& spec, const std::vector<std::string>& raw) {
   for (std::size_t i = 0; i < raw.size(); ++i) {
     const std::string& token = raw[i];
     if (token == "--") return;
+    if (token == "-h") continue;
     if (token.size() < 2 || token[0] != '-') continue;
     if (!token.starts_with("--"))
       throw Error(ErrorKind::usage, "'" + printable(token) + "' is no option: options have two dashes", see);
@@ -66,7 +67,7 @@ void check_choices(const OptionSpec& option, const std::vector<std::string>& val
 Arguments::Arguments(const VerbSpec& spec, const std::vector<std::string>& raw) {
   check_raw(spec, raw);
   cxxopts::Options parser("kestrum " + spec.name);
-  parser.add_options()("help", "");
+  parser.add_options()("h,help", "");
   for (const OptionSpec& option : spec.options) {
     if (option.value.empty()) {
       parser.add_options()(option.name, "");

@@ -2,10 +2,12 @@
 #pragma once
 
 #include "archive/recovery_key.hpp"
+#include "base/secret_text.hpp"
 #include "cli/asker.hpp"
 #include "cli/environment.hpp"
 #include "engine/selection_count.hpp"
 #include "job/job_file.hpp"
+#include "store/drive_facts.hpp"
 
 namespace kestrum {
 
@@ -62,12 +64,16 @@ class DefineQuestions {
   bool encrypted() const;
   WhatToSave chosen() const;
   std::string own_file(const char* ending) const;
+  bool strong_enough(const SecretText& passphrase);
   bool good_place_for_secret(const std::string& file);
   void count();
   void show_counts();
   void show_sum(const std::string& head);
   bool take_destination(const std::string& destination);
-  void show_drives(std::vector<std::string>& destinations);
+  // Returns the number of the one that is usual, from 1; 0 for none.
+  std::size_t show_drives(std::vector<std::string>& destinations);
+  bool fits(const DriveFacts& drive);
+  bool means_root();
 
   JobDraft& draft_;
   const Environment& environment_;

@@ -53,25 +53,30 @@ void DefineQuestions::passphrase() {
     if (!try_value("protect", "passphrase", {"file:" + file})) continue;
     try {
       if (access(file.c_str(), F_OK) == 0) {
-        get_passphrase("file:" + file, "", {});
+        const std::optional<SecretText> there = get_passphrase("file:" + file, "", {});
         out("  It is there, and its passphrase is used.\n");
-        return;
+        if (strong_enough(*there)) return;
+        continue;
       }
     } catch (const Error& error) {
       out("  {}\n  {}\n", error.what(), error.hint());
       continue;
     }
     std::string first = ask_.secret("  It is made at the end. A new passphrase (not shown)");
-    if (first.size() < 8) {
-      out("  At least eight characters; several words are easy to keep.\n");
-      continue;
-    }
+    if (first.empty() || !strong_enough(SecretText(first))) continue;
     if (ask_.secret("  The same again") == first) {
       draft_.new_passphrase = first;
       return;
     }
     out("  The two are not the same.\n");
   }
+}
+
+bool DefineQuestions::strong_enough(const SecretText& passphrase) {
+  const std::string weakness = weakness_of(passphrase);
+  if (weakness.empty()) return true;
+  out("  Careful: {}.\n", weakness);
+  return ask_.yes("Take it all the same", false, "  Like four words that do not belong together.");
 }
 
 bool DefineQuestions::good_place_for_secret(const std::string& file) {

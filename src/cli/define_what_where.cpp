@@ -80,6 +80,8 @@ void DefineQuestions::what() {
       "  can be added next, and others left out. Whatever you choose is counted at once.");
   if (choice < presets().size()) {
     draft_.values = presets()[choice].values;
+    const bool own = value("what", "people") == std::vector<std::string>{"me"};
+    if (own && geteuid() == 0 && !means_root()) return what();
   } else if (choice == presets().size()) {
     std::span<const Category> all = categories();
     for (std::size_t i = 0; i < all.size(); ++i)
@@ -114,6 +116,15 @@ void DefineQuestions::what() {
     return;
   }
   show_counts();
+}
+
+// Who is root for a moment rarely means root's own files.
+bool DefineQuestions::means_root() {
+  out("  Careful: you are root now. \"Your own files\" are those of root, in {}, not those of the person who "
+      "sits here.\n",
+      printable(environment_.people().me.home));
+  return ask_.yes("Save the files of root", false,
+                  "  The second choice takes everybody's home; the fourth asks whose.");
 }
 
 void DefineQuestions::more_folders() {
@@ -153,10 +164,15 @@ void DefineQuestions::leave_out() {
     skip = more;
     show_sum(printable(answer));
   }
+  if (!draft_.count || draft_.count->all.files > 0) return;
+  out("  Careful: there is no file in what you have chosen.\n");
+  if (!ask_.yes("Go on with nothing to save", false, "  No: back to what is to be saved.")) throw WentBack{};
 }
 
 // Numbered, as destinations: by label where there is one.
-void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
+std::size_t DefineQuestions::show_drives(std::vector<std::string>& destinations) {
+  std::size_t usual = 0;
+  std::pair<bool, std::uint64_t> best;  // removable, bytes free
   Selection selection =
       select(chosen(), environment_.people(), environment_.clock().now(), [](const std::string&) {});
   Table table({{"", right}, {"DRIVE", left}, {"SIZE", right}, {"FREE", right}, {"", left}});
@@ -169,8 +185,13 @@ void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
     if (drive.network) remarks.emplace_back("on another machine");
     if (drive.largest_file && drive.largest_file_known)
       remarks.push_back("files of up to " + size_text(*drive.largest_file));
-    if (!shared_disk(selection, drive.mount, drive).empty())
-      remarks.emplace_back("THE DISK OF THE FILES THEMSELVES");
+    const bool shared = !shared_disk(selection, drive.mount, drive).empty();
+    if (shared) remarks.emplace_back("THE DISK OF THE FILES THEMSELVES");
+    const std::pair<bool, std::uint64_t> merit{drive.removable, drive.free};
+    if (!shared && !drive.memory && (usual == 0 || best < merit)) {
+      usual = destinations.size();
+      best = merit;
+    }
     table.row({std::to_string(destinations.size()),
                printable(drive.mount) + (drive.label.empty() ? "" : " (" + printable(drive.label) + ")"),
                size_text(drive.total), size_text(drive.free), join(remarks, ", ")});
@@ -180,6 +201,18 @@ void DefineQuestions::show_drives(std::vector<std::string>& destinations) {
   } else {
     print(table);
   }
+  if (usual > 0)
+    out("  Usual is {}: {} with the most room.\n", usual,
+        best.first ? "of the removable drives the one" : "no drive is removable; it is the one");
+  return usual;
+}
+
+// A first set holds everything that was chosen.
+bool DefineQuestions::fits(const DriveFacts& drive) {
+  if (!draft_.count || draft_.count->all.bytes <= drive.free) return true;
+  out("  Careful: {} are chosen (before compression), and {} are free there.\n",
+      size_text(draft_.count->all.bytes), size_text(drive.free));
+  return ask_.yes("Take it all the same", false, "  Better: a larger drive, or less to save.");
 }
 
 // Says what is wrong with it, and false, so that it is asked again.
@@ -202,6 +235,7 @@ bool DefineQuestions::take_destination(const std::string& destination) {
   }
   if (view.drive)
     out("  {}: {}; {} free.\n", printable(view.root), view.drive->text(), size_text(view.drive->free));
+  if (view.drive && !fits(*view.drive)) return false;
   if (view.shared.empty()) return true;
   out("\n  Careful: {}.\n  A backup on the same disk helps against slips of the finger, not against a broken "
       "or stolen disk.\n",
@@ -217,9 +251,9 @@ void DefineQuestions::where() {
   ask_.heading("Where do the copies go?");
   std::vector<std::string> destinations;
   while (true) {
-    show_drives(destinations);
+    const std::size_t usual = show_drives(destinations);
     std::string answer = ask_.text(
-        "A number, or a folder", destinations.empty() ? "" : "1",
+        "A number, or a folder", usual == 0 ? "" : std::to_string(usual),
         "  Another drive than the one with the files: a path like /media/tern-1, or label:NAME, which is "
         "found\n"
         "  wherever the drive is mounted, with /FOLDER behind it if the copies should not lie at its top.");

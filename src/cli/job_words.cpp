@@ -20,7 +20,8 @@ std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
   }
   if (job.encryption != Encryption::none && job.passphrase != "ask") {
     try {
-      get_passphrase(job.passphrase, "", {});
+      const std::optional<SecretText> there = get_passphrase(job.passphrase, "", {});
+      if (std::string weakness = there ? weakness_of(*there) : ""; !weakness.empty()) out.push_back(weakness);
     } catch (const Error& error) {
       out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
     }

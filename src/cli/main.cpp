@@ -28,10 +28,29 @@ std::vector<Verb> all_verbs() {
 
 namespace {
 
-std::string overview(const std::vector<Verb>& verbs) {
+// Also where nothing tells the width, lines stay short enough to read.
+void show_help(const std::string& text) {
+  constexpr std::size_t readable = 100;
+  write_lines(stdout, wrapped(out_screen().utf8 ? text : in_ascii(text),
+                              out_screen().width != 0 ? out_screen().width : readable));
+}
+
+bool is_group(const std::vector<Verb>& verbs, const std::string& word) {
+  return std::any_of(verbs.begin(), verbs.end(),
+                     [&](const Verb& verb) { return verb.spec.name.starts_with(word + " "); });
+}
+
+// `group`: only the verbs that begin so.
+std::string overview(const std::vector<Verb>& all, const std::string& group = {}) {
+  std::vector<Verb> verbs;
+  for (const Verb& verb : all) {
+    if (verb.spec.name.starts_with(group)) verbs.push_back(verb);
+  }
   std::string out =
-      "kestrum VERB [WORDS] [OPTIONS]\nKeeps copies of files in archive sets on another drive, and brings "
-      "them back.\n\n";
+      group.empty()
+          ? "kestrum VERB [WORDS] [OPTIONS]\nKeeps copies of files in archive sets on another drive, and "
+            "brings them back.\n\n"
+          : "";
   std::size_t width = 0;
   auto left = [](const Verb& verb) {
     return verb.spec.name + (verb.spec.words.empty() ? "" : " " + verb.spec.words);
@@ -41,6 +60,7 @@ std::string overview(const std::vector<Verb>& verbs) {
     std::string column = left(verb);
     out += "  " + column + std::string(width - column.size() + 2, ' ') + verb.spec.summary + "\n";
   }
+  if (!group.empty()) return out + "\nMore on each: kestrum help " + group + "WORD\n";
   return out + "\nMore on each: kestrum help VERB; on words of job files: kestrum help " +
          join(help_topics(), ", ") + "\n";
 }
@@ -72,18 +92,27 @@ const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<st
 
 int dispatch(const std::vector<std::string>& words) {
   std::vector<Verb> verbs = all_verbs();
-  if (words.empty() || words[0] == "--help" || (words[0] == "help" && words.size() == 1)) {
-    out("{}", overview(verbs));
+  if (words.empty() || words[0] == "--help" || words[0] == "-h" ||
+      (words[0] == "help" && words.size() == 1)) {
+    show_help(overview(verbs));
     return words.empty() ? exit_code_of(ErrorKind::usage) : exit_done;
   }
   if (words[0] == "--version") {
+    if (words.size() == 2 && words[1] == "--json") {
+      print_document(version_document(KESTRUM_VERSION));
+      return exit_done;
+    }
     out("kestrum {} (archive format 1)\n", KESTRUM_VERSION);
     return exit_done;
   }
   bool help = words[0] == "help";
   std::vector<std::string> rest(words.begin() + (help ? 1 : 0), words.end());
   if (std::optional<std::string> topic = help && rest.size() == 1 ? help_topic(rest[0]) : std::nullopt) {
-    out("{}", *topic);
+    show_help(*topic);
+    return exit_done;
+  }
+  if (help && rest.size() == 1 && is_group(verbs, rest[0])) {
+    show_help(overview(verbs, rest[0] + " "));
     return exit_done;
   }
   std::size_t used = 0;
@@ -93,7 +122,7 @@ int dispatch(const std::vector<std::string>& words) {
   rest.erase(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(used));
   Arguments arguments(verb->spec, help ? std::vector<std::string>{"--help"} : rest);
   if (arguments.help()) {
-    out("{}", help_text(verb->spec));
+    show_help(help_text(verb->spec));
     return exit_done;
   }
   Environment environment;

@@ -44,7 +44,7 @@ int define_by_asking(const std::string& name, const Environment& environment) {
   if (key) show_recovery_groups(*key, environment);
   if (end == DefineEnd::save) {
     out("See what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        printable(name), printable(name));
+        shell_word(name), shell_word(name));
     return exit_done;
   }
   Verb verb = end == DefineEnd::preview ? preview_verb() : run_verb();
@@ -81,7 +81,7 @@ int define(const Arguments& arguments, const Environment& environment) {
     print_document(job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        job_summary(job, environment.clock().now()), printable(name), printable(name));
+        job_summary(job, environment.clock().now()), shell_word(name), shell_word(name));
   }
   print_warnings(job, view);
   return exit_done;

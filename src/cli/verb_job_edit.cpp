@@ -170,9 +170,8 @@ int copy(const Arguments& arguments, const Environment& environment) {
     print_document(job_document(environment.home().load_job(to)));
   } else {
     out("{} is a copy of {} now, with sets of its own: its first run writes a full one. Change it with: "
-        "kestrum job "
-        "edit {}\n",
-        printable(to), printable(from), printable(to));
+        "kestrum job edit {}\n",
+        printable(to), printable(from), shell_word(to));
   }
   return exit_done;
 }

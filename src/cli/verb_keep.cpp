@@ -56,7 +56,7 @@ void print_kept(const KeptOutcome& outcome, const std::string& job) {
   out("{} {} {}. No rule and no limit takes it off the drive.\n", where,
       outcome.changed ? "is" : "was and is", standing_text(standing));
   if (!is_good(outcome.now.health))
-    out("It is {}: see kestrum verify {}\n", health_text(outcome.now.health), printable(job));
+    out("It is {}: see kestrum verify {}\n", health_text(outcome.now.health), shell_word(printable(job)));
 }
 
 std::string because_of(const Arguments& arguments) {
@@ -77,7 +77,8 @@ int keep(const Arguments& arguments, const Environment& environment) {
   context.break_lock = arguments.has("break-lock");
   if (arguments.words().size() == 1) {
     if (arguments.has("because") || arguments.has("no-longer"))
-      throw Error(ErrorKind::usage, "which point?", "name it: kestrum keep " + printable(job) + " POINT ...");
+      throw Error(ErrorKind::usage, "which point?",
+                  "name it: kestrum keep " + shell_word(printable(job)) + " POINT ...");
     return list_said(job, context, arguments.has("json"));
   }
   const std::string& point = arguments.words()[1];

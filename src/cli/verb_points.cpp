@@ -164,8 +164,7 @@ std::string going_text(const Outlook& outlook) {
   return out;
 }
 
-std::string outlook_text(const Job& job, const PointsResult& result, Instant now) {
-  Outlook outlook = look_ahead(job, result.points, result.space, now);
+std::string outlook_text(const Outlook& outlook) {
   std::string when = outlook.when ? "on " + weekday_text(*outlook.when) + " " + local_text(*outlook.when)
                                   : std::string("by hand");
   std::string misdated;
@@ -179,7 +178,10 @@ std::string outlook_text(const Job& job, const PointsResult& result, Instant now
 void print_points(const PointsResult& result, bool several) {
   std::string head = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
                      printable(result.destination) +
-                     (result.encrypted ? " (encrypted)" : " (not encrypted)") + "\n";
+                     (!result.encrypted   ? ""
+                      : *result.encrypted ? " (encrypted)"
+                                          : " (not encrypted)") +
+                     "\n";
   if (several) head += "To go back to one of these, write " + printable(result.drive) + ":POINT.\n";
   if (!result.points.empty() && result.points.back().sealed)
     head += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
@@ -197,6 +199,7 @@ int points(const Arguments& arguments, const Environment& environment) {
   std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
   History history = History::open(environment.home(), [](const std::string&) {});  // looking needs no home
   std::vector<PointsResult> results;
+  std::vector<std::optional<Outlook>> outlooks;
   bool damaged = false;
   for (const LookSession& subject : subjects) {
     results.push_back(list_points(subject, &history));
@@ -205,14 +208,17 @@ int points(const Arguments& arguments, const Environment& environment) {
       damaged =
           damaged || info.health == Health::damaged || (info.sealed && info.health == Health::incomplete);
     damaged = damaged || !result.findings.empty();
+    outlooks.emplace_back();
+    if (subject.job())
+      outlooks.back() = look_ahead(*subject.job(), result.points, result.space, environment.clock().now());
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
     print_points(result, subjects.size() > 1);
-    if (subject.job()) out("{}", outlook_text(*subject.job(), result, environment.clock().now()));
+    if (outlooks.back()) out("{}", outlook_text(*outlooks.back()));
   }
   if (figure) draw_points(results, *figure);
   if (arguments.has("json")) {
-    print_document(points_document(results));
+    print_document(points_document(results, outlooks));
   } else if (figure) {
     out("The figure is in {}.\n", printable(*figure));
   }

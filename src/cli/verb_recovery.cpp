@@ -27,7 +27,7 @@ int create(const Arguments& arguments, const Environment& environment) {
       "copy on paper.\n"
       "Wrote the public part, {}: name it in jobs as [protect] recovery-key. It counts from the next chain "
       "on.\n"
-      "Open sets with it:  kestrum points SUBJECT --recovery-key {}\n",
+      "Open sets with it instead of a passphrase:  --recovery-key {}\n",
       printable(path), printable(open_path), shell_word(printable(path)));
   show_recovery_groups(key, environment);
   return exit_done;

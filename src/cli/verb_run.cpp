@@ -35,7 +35,7 @@ void print_outcome(const RunOutcome& outcome, bool colour) {
   }
   if (!outcome.problems.empty() && run.number != 0)
     out("  {}; see: kestrum history {} --run {}\n", count_text(outcome.problems.size(), "problem"),
-        printable(run.job), run.number);
+        shell_word(printable(run.job)), run.number);
 }
 
 // Listeners of one job's runs, made anew for each.

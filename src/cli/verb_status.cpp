@@ -136,11 +136,11 @@ int history_run(const Arguments& arguments, const Environment& environment, Ledg
   auto [end, code] = std::from_chars(number.data(), number.data() + number.size(), wanted);
   if (code != std::errc() || end != number.data() + number.size())
     throw Error(ErrorKind::usage, "--run '" + printable(number) + "' is not a number",
-                "see: kestrum history " + name);
+                "see: kestrum history " + shell_word(printable(name)));
   std::optional<RunEntry> run = ledger.run(name, wanted);
   if (!run)
     throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number,
-                "see: kestrum history " + name);
+                "see: kestrum history " + shell_word(printable(name)));
   std::vector<Problem> problems = ledger.problems(run->id);
   std::optional<std::vector<ChangedFile>> files;
   if (arguments.has("files")) files = files_of(arguments, environment, *run);
@@ -175,7 +175,8 @@ int history(const Arguments& arguments, const Environment& environment) {
     return exit_done;
   }
   if (runs.empty()) {
-    out("The job {} has never run. Run it with: kestrum run {}\n", printable(name), printable(name));
+    out("The job {} has never run. Run it with: kestrum run {}\n", printable(name),
+        shell_word(printable(name)));
     return exit_done;
   }
   using enum Table::Align;
@@ -183,13 +184,13 @@ int history(const Arguments& arguments, const Environment& environment) {
                {"STARTED", left},
                {"RESULT", left},
                {"POINT", right},
-               {"KIND", left},
+               {"KIND", left, 1},
                {"NEW", right},
                {"CHANGED", right},
                {"GONE", right},
-               {"STORED", right},
-               {"TOOK", left},
-               {"", left}});
+               {"STORED", right, 2},
+               {"TOOK", left, 3},
+               {.heading = "REMARKS", .may_break = true}});
   for (const RunEntry& run : runs) {
     bool made = run.sequence.has_value();
     const SetTotals& totals = run.totals;

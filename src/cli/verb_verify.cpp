@@ -54,7 +54,7 @@ void print_result(const VerifyResult& result, const std::string& subject) {
   print_affected(result);
   if (result.depth == Depth::all) out("Read and checked {}.\n", size_text(result.bytes));
   if (result.damaged() && result.depth == Depth::quick)
-    out("Which files are affected: kestrum verify {} --depth all\n", printable(subject));
+    out("Which files are affected: kestrum verify {} --depth all\n", shell_word(printable(subject)));
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {

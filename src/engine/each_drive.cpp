@@ -22,7 +22,7 @@ void EachDrive::visit(const std::function<void(LookSession)>& use) {
         throw Error(ErrorKind::no_destination,
                     "there is no archive set of the job '" + printable(job.name) + "' in " +
                         printable(named) + " yet",
-                    "run the job first: kestrum run " + printable(job.name));
+                    "run the job first: kestrum run " + shell_word(printable(job.name)));
     } catch (const Error& error) {
       if (!first) first = error;
       context.observer.note(error.what());

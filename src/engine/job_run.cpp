@@ -256,7 +256,7 @@ void JobRun::accept_or_refuse(WriteSession& session) {
     throw Error(ErrorKind::wrong_drive, older,
                 "look at the drive: was it copied, set back, or changed by somebody? To go on from what it "
                 "shows now: kestrum run " +
-                    printable(job_.name) + " --moved");
+                    shell_word(printable(job_.name)) + " --moved");
   note(older + "; it goes on from there");
   session.accept_state();
 }
@@ -316,7 +316,7 @@ void JobRun::note_recovery_key(const SetPlan& plan) {
     note(
         "the recovery key does not open this chain, which began without it; to begin one that it opens: "
         "kestrum run " +
-        printable(job_.name) + " --kind full");
+        shell_word(printable(job_.name)) + " --kind full");
 }
 
 // The keys of the set to come: those of the chain that goes on, or new ones.

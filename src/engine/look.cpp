@@ -157,6 +157,7 @@ PointsResult list_points(const LookSession& session, History* history) {
   result.drive = session.drive_name();
   result.machine = session.identity().machine;
   result.job = session.identity().name;
+  if (session.job()) result.encrypted = session.job()->encryption != Encryption::none;
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
   result.points = own_points(session, history, true);

@@ -33,7 +33,7 @@ struct PointsResult {
   std::string drive;  // its name
   std::string machine;
   std::string job;
-  bool encrypted = false;
+  std::optional<bool> encrypted;      // of the newest set, else as the job says; none: nothing is known
   std::vector<PointInfo> points;      // in order
   std::vector<std::string> findings;  // of the drive, the job's folder, what is gone and what is not ours
   std::vector<std::string> notes;     // what lies beside the sets and is left alone

@@ -3,6 +3,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 
 #include "base/error.hpp"
@@ -50,6 +51,17 @@ std::optional<SecretText> get_passphrase(const std::string& source, const std::s
     throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty",
                 "put the passphrase on its first line");
   return SecretText(text);
+}
+
+std::string weakness_of(const SecretText& passphrase) {
+  constexpr std::ptrdiff_t enough = 12;
+  const std::string_view text = passphrase.view();
+  const auto letters = std::count_if(text.begin(), text.end(),
+                                     [](char c) { return (static_cast<unsigned char>(c) & 0xc0) != 0x80; });
+  if (letters >= enough) return {};
+  return "the passphrase has fewer than twelve characters: whoever has the drive can try many a second; "
+         "several "
+         "words are better, and easy to keep";
 }
 
 RecoveryKey read_recovery_secret(const std::string& path) {

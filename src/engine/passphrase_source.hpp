@@ -18,6 +18,9 @@ using AskPassphrase = std::function<std::optional<SecretText>(const std::string&
 std::optional<SecretText> get_passphrase(const std::string& source, const std::string& what,
                                          const AskPassphrase& ask);
 
+// What speaks against that passphrase, in one sentence: it is short. Empty when nothing does.
+std::string weakness_of(const SecretText& passphrase);
+
 // Makes a recovery key: its secret part in `path`, for its owner only, its public part in `path`.pub. Never
 // over files that are there (Error of kind usage); both or none.
 RecoveryKey write_recovery_files(const std::string& path);

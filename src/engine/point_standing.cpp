@@ -85,8 +85,8 @@ DropOutlook outlook(const LookSession& session, Sequence point, History& history
   if (out.point.facts.standing.kept())
     throw Error(ErrorKind::usage,
                 "point " + std::to_string(point) + " is " + standing_text(out.point.facts.standing),
-                "if that does not hold any more: kestrum keep " + printable(session.job()->name) + " " +
-                    exactly(out.point) + " --no-longer");
+                "if that does not hold any more: kestrum keep " + shell_word(printable(session.job()->name)) +
+                    " " + exactly(out.point) + " --no-longer");
   const KeepPlan by_rules = plan_keep(question);
   out.floor = by_rules.rules.at_least;
   std::size_t place = 0;
@@ -103,7 +103,7 @@ DropOutlook outlook(const LookSession& session, Sequence point, History& history
   }
   if (out.good_left == 0)
     throw Error(ErrorKind::failed, "point " + std::to_string(point) + " is the only good one",
-                "make another one first: kestrum run " + printable(session.job()->name));
+                "make another one first: kestrum run " + shell_word(printable(session.job()->name)));
   const KeepPlan plan = plan_keep(only_given_up(std::move(question)));
   out.fate = plan.fates[place];
   if (out.fate.fate == Fate::stays) out.why_stays = needed_text(out.fate.reason);

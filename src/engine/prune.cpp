@@ -19,8 +19,8 @@ void refuse_kept(const SetFacts& point, const std::string& job) {
   if (!point.standing.kept()) return;
   const std::string number = std::to_string(point.sequence);
   throw Error(ErrorKind::usage, "point " + number + " is " + standing_text(point.standing),
-              "fold up to the one before it, or say first: kestrum keep " + printable(job) + " " + number +
-                  " --no-longer");
+              "fold up to the one before it, or say first: kestrum keep " + shell_word(printable(job)) + " " +
+                  number + " --no-longer");
 }
 
 // What holds the points that a range takes: a line for each rule.
@@ -69,7 +69,7 @@ KeepStep range_of(const FoldRequest& request, const std::vector<KeptSet>& sets, 
       if (set.facts.covers_from() <= sequence && sequence <= set.facts.sequence) return set;
     }
     throw Error(ErrorKind::usage, "there is no point " + std::to_string(sequence),
-                "see: kestrum points " + printable(job));
+                "see: kestrum points " + shell_word(printable(job)));
   };
   const KeptSet& last = there(*request.last);
   const KeptSet* first = nullptr;

@@ -131,7 +131,7 @@ void LookSession::find_job(const std::string& named_folder, const SubjectOptions
       throw Error(ErrorKind::no_destination,
                   "there is no archive set of the job '" + printable(job_->name) + "' in " +
                       printable(root()) + " yet",
-                  "run the job first: kestrum run " + printable(job_->name));
+                  "run the job first: kestrum run " + shell_word(printable(job_->name)));
     bool destination = place_->drive || place_->drive_trouble;
     if (places.empty() && destination)
       throw Error(ErrorKind::no_destination, "the destination " + printable(root()) + " holds no job yet",

@@ -184,7 +184,7 @@ std::string Upkeep::over_share(const KeepPlan& plan) {
   KeepQuestion asked = question();
   asked.by_hand = true;
   if (KeepPlan by_hand = plan_keep(asked); !by_hand.out_of_reach)
-    text += "; to do so: kestrum prune " + printable(session_.own_job().name);
+    text += "; to do so: kestrum prune " + shell_word(printable(session_.own_job().name));
   return text;
 }
 

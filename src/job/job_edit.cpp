@@ -256,7 +256,7 @@ std::string edit_job_text(const std::string& name, const std::string& file, cons
   if (job.given != expected) {
     throw Error(ErrorKind::failed,
                 printable(file) + " is written in a way that its keys cannot be changed by their place",
-                "change it by hand: kestrum job edit " + printable(name));
+                "change it by hand: kestrum job edit " + shell_word(printable(name)));
   }
   return edited;
 }

@@ -30,6 +30,7 @@ struct KeepRules {
   std::optional<std::uint64_t> leave_free = {};  // bytes
   unsigned at_least = 2;                         // good points that stay whatever the limits say
 
+  bool any_limit() const { return job_limit || drive_limit || leave_free; }
   bool any() const {
     return age || chains || points || !thin.empty() || job_limit || drive_limit || leave_free;
   }

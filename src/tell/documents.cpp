@@ -79,6 +79,7 @@ std::string runs_document(const std::vector<RunOutcome>& runs) {
   for (const RunOutcome& outcome : runs) {
     Json run = run_json(outcome.entry);
     run["set-folder"] = to_utf8(outcome.set_folder);
+    run["free-bytes"] = outcome.entry.sequence ? Json(outcome.free_bytes) : Json(nullptr);
     run["problems"] = problems_json(outcome.problems);
     if (outcome.error) run["hint"] = to_utf8(outcome.error->hint());
     json["runs"].push_back(std::move(run));
@@ -90,6 +91,13 @@ std::string history_document(const std::vector<RunEntry>& runs) {
   Json json = document("history");
   json["runs"] = Json::array();
   for (const RunEntry& run : runs) json["runs"].push_back(run_json(run));
+  return text_of(json);
+}
+
+std::string version_document(const std::string& version) {
+  Json json = document("version");
+  json["program"] = version;
+  json["archive-format"] = 1;
   return text_of(json);
 }
 
@@ -222,16 +230,38 @@ std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
   return text_of(json);
 }
 
-std::string points_document(const std::vector<PointsResult>& drives) {
+// The next run there, and what goes after it.
+static Json outlook_json(const std::optional<Outlook>& outlook) {
+  if (!outlook) return nullptr;
+  Json after = Json::array();
+  for (const SetFate& fate : outlook->after.fates) {
+    if (fate.fate == Fate::stays) continue;
+    after.push_back({{"point", fate.sequence},
+                     {"fate", fate_name(fate.fate)},
+                     {"into", fate.fate == Fate::folds ? Json(fate.into) : Json(nullptr)},
+                     {"reason", fate_reason_text(outlook->after, fate)}});
+  }
+  return {
+      {"when", instant_json(outlook->when)},
+      {"kind", kind_name(outlook->next.kind)},
+      {"reason", kind_reason_text(outlook->next)},
+      {"held", outlook->after.held == Hold::nothing ? Json(nullptr) : Json(hold_text(outlook->after.held))},
+      {"after-it", after}};
+}
+
+std::string points_document(const std::vector<PointsResult>& drives,
+                            const std::vector<std::optional<Outlook>>& outlooks) {
   Json json = document("points");
   const PointsResult& first = drives.at(0);
   json["machine"] = first.machine;
   json["job"] = first.job;
-  json["encrypted"] = first.encrypted;
+  json["encrypted"] = first.encrypted ? Json(*first.encrypted) : Json(nullptr);
   json["destinations"] = Json::array();
   json["points"] = Json::array();
-  for (const PointsResult& points : drives) {
-    json["destinations"].push_back({{"drive", to_utf8(points.drive)},
+  for (std::size_t i = 0; i < drives.size(); ++i) {
+    const PointsResult& points = drives[i];
+    json["destinations"].push_back({{"next-run", outlook_json(outlooks.at(i))},
+                                    {"drive", to_utf8(points.drive)},
                                     {"folder", to_utf8(points.destination)},
                                     {"free-bytes", points.space.free},
                                     {"total-bytes", points.space.total},

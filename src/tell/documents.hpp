@@ -27,6 +27,7 @@ std::string why_document(const std::string& job, const std::string& path, const 
 std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs);
 // `files`: what the run made of the point before; nullptr when that was not asked for.
+std::string version_document(const std::string& version);
 std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems,
                                  const std::vector<ChangedFile>* files = nullptr);
 
@@ -34,7 +35,9 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
 std::string trouble_text(const JobTrouble& trouble, const JobStatus& status);
 std::string status_document(const std::vector<JobStatus>& jobs, Instant now);
 
-std::string points_document(const std::vector<PointsResult>& drives);  // at least one
+// `outlooks`: of each drive, where the job is known.
+std::string points_document(const std::vector<PointsResult>& drives,
+                            const std::vector<std::optional<Outlook>>& outlooks);  // at least one
 std::string forecast_document(const JobForecast& forecast);
 std::string browse_document(const SetFacts& point, const Listing& listing);
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,

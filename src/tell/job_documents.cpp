@@ -1,5 +1,7 @@
 #include "base/text.hpp"
 #include "job/job_keys.hpp"
+#include "plan/keep_plan.hpp"
+#include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/json_parts.hpp"
 
@@ -21,6 +23,9 @@ Json job_json(const Job& job) {
                      {"passphrase", job.passphrase},
                      {"recovery-key", to_utf8(job.recovery_key)}};
   json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
+  // What holds, whether it was given or is usual.
+  json["rules-in-force"] = keep_lines(acting_rules(job.keep), job.renew.never());
+  json["what"]["description"] = job.what.description.empty() ? Json(nullptr) : Json(job.what.description);
   // The others as they were given, null where the usual holds.
   for (const JobKey& key : job_keys()) {
     Json& place = json[key.table][key.key];

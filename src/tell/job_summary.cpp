@@ -41,7 +41,8 @@ class Page {
     out_ = "Job " + printable(job_.name) + "  (" + printable(job_.file) + ")\n";
     if (!job_.what.description.empty()) line("For", job_.what.description);
     if (!job_.enabled)
-      line("Disabled", "it runs only when it is asked for by name: kestrum run " + printable(job_.name));
+      line("Disabled",
+           "it runs only when it is asked for by name: kestrum run " + shell_word(printable(job_.name)));
     what();
     left_out();
     not_covered();
@@ -124,7 +125,7 @@ class Page {
       line("", "a run that was missed is " +
                    std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
       line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
-                   printable(job_.name));
+                   shell_word(printable(job_.name)));
     }
     if (job_.warn_after)
       line("", "status says so when there is no good point for " + job_.warn_after->text());
@@ -154,6 +155,10 @@ class Page {
     for (const std::string& rule : keep_lines(acting_rules(job_.keep), job_.renew.never()))
       line("Keep", rule);
     if (!job_.keep.any()) line("", "these are the usual rules; [keep] changes them");
+    if (job_.keep.any() && !job_.keep.any_limit())
+      line("",
+           "no limit of room: the usual 90% of the drive holds only where [keep] says nothing "
+           "(--keep-drive-limit)");
   }
 
   void around() {

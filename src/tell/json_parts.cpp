@@ -83,4 +83,8 @@ Json entry_json(const Entry& entry) {
   return json;
 }
 
+const char* fate_name(Fate fate) {
+  return fate == Fate::goes ? "goes" : fate == Fate::folds ? "folds" : "stays";
+}
+
 }  // namespace kestrum

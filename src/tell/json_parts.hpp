@@ -8,6 +8,7 @@
 #include "archive/catalog_entry.hpp"
 #include "base/observer.hpp"
 #include "base/set_facts.hpp"
+#include "plan/keep_plan.hpp"
 
 namespace kestrum {
 
@@ -21,6 +22,7 @@ void put_path(Json& json, const std::string& key, const std::string& path);
 Json standing_json(const Standing& standing);
 Json problems_json(const std::vector<Problem>& problems);
 
+const char* fate_name(Fate fate);  // "stays", "goes", "folds"
 Json totals_json(const SetTotals& totals);
 Json facts_json(const SetFacts& facts);
 Json entry_json(const Entry& entry);

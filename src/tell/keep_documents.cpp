@@ -6,10 +6,6 @@
 namespace kestrum {
 namespace {
 
-const char* fate_name(Fate fate) {
-  return fate == Fate::goes ? "goes" : fate == Fate::folds ? "folds" : "stays";
-}
-
 Json plan_json(const PruneOutcome& outcome) {
   Json points = Json::array();
   for (std::size_t i = 0; i < outcome.sets.size(); ++i) {

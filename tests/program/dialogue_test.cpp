@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "program/desk.hpp"
+#include "support/mounts.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -137,6 +138,9 @@ TEST_F(Dialogue, ThereIsAWayBackAndHelp) {
       {"Your choice [1]:", "<\n"},  // nothing before it
       {"Your choice [1]:", "?\n"},
       {"Your choice [1]:", "1\n"},
+      {"Save the files of root [y/N]:", "n\n"},
+      {"Your choice [1]:", "1\n"},
+      {"Save the files of root [y/N]:", "y\n"},
       {"Another folder", desk_.source() + "\n"},
       {"Another folder", "\n"},
       {"Leave out besides", "<\n"},
@@ -163,6 +167,7 @@ TEST_F(Dialogue, ThereIsAWayBackAndHelp) {
   Ran ran = desk_.program.converse({"job", "define", "wardens"}, there_and_back);
   ASSERT_EQ(ran.exit, 0) << ran.out;
   EXPECT_THAT(ran.out, HasSubstr("This is the first question."));
+  EXPECT_THAT(ran.out, HasSubstr("those of root, in "));
   EXPECT_THAT(ran.out, HasSubstr("its standard folders and its file types"));
   EXPECT_THAT(ran.out, HasSubstr("Whoever finds or steals the drive"));
   EXPECT_THAT(ran.out, HasSubstr("point 1, full"));
@@ -172,6 +177,49 @@ TEST_F(Dialogue, ThereIsAWayBackAndHelp) {
                 "\"]\nsame-disk = \"accept\"\n[how]\nkind = \"incremental\"\n[protect]\nencryption = "
                 "\"none\"\n[keep]\n"
                 "drive-limit = \"85%\"\n");
+}
+
+TEST_F(Dialogue, WarnsOfWhatItKnowsToBeWrong) {
+  if (geteuid() != 0) GTEST_SKIP() << "needs root, to mount drives";
+  fs::create_directories(desk_.folder / "empty");
+  write_file(desk_.source() + "/large", std::string(3 << 20, 'x'));
+  write_file(desk_.folder / "short.pass", "tern\n");
+  chmod((desk_.folder / "short.pass").c_str(), 0600);
+  Mounted small("tmpfs", desk_.folder / "small", "-t tmpfs -o size=2m");
+  ASSERT_TRUE(small.good());
+  Ran ran = desk_.program.converse({"job", "define", "wardens"},
+                                   {{"Your choice [1]:", "5\n"},
+                                    {"A folder or file to save:", (desk_.folder / "empty") + "\n"},
+                                    {"Another folder", "\n"},
+                                    {"Leave out besides", "\n"},
+                                    {"Go on with nothing to save [y/N]:", "n\n"},
+                                    {"A folder or file to save:", desk_.source() + "\n"},
+                                    {"Another folder", "\n"},
+                                    {"Leave out besides", "\n"},
+                                    {"A number, or a folder", (desk_.folder / "small") + "\n"},
+                                    {"Take it all the same [y/N]:", "y\n"},  // in memory
+                                    {"Take it all the same [y/N]:", "n\n"},  // too small
+                                    {"A number, or a folder", desk_.drive() + "\n"},
+                                    {"Save onto the same disk", "y\n"},
+                                    {"Encrypt the sets", "y\n"},
+                                    {"The passphrase is [1]:", "1\n"},
+                                    {"File [", (desk_.folder / "short.pass") + "\n"},
+                                    {"Take it all the same [y/N]:", "n\n"},
+                                    {"File [", (desk_.folder / "new.pass") + "\n"},
+                                    {"A new passphrase (not shown):", "short\n"},
+                                    {"Take it all the same [y/N]:", "y\n"},
+                                    {"The same again:", "short\n"},
+                                    {"Your choice [1]:", "\x03"}});
+  EXPECT_EQ(ran.exit, 11) << ran.out;
+  EXPECT_THAT(ran.out, HasSubstr("there is no file in what you have chosen"));
+  EXPECT_THAT(ran.out, HasSubstr("3.0 MiB are chosen (before compression), and 2.0 MiB are free there"));
+  EXPECT_THAT(ran.out, HasSubstr("fewer than twelve characters"));
+  // Without questions too.
+  Ran defined =
+      desk_({"job", "define", "wardens", "--what-folders", desk_.source(), "--where-destinations",
+             desk_.drive(), "--same-disk", "--protect-passphrase", "file:" + (desk_.folder / "short.pass")});
+  EXPECT_EQ(defined.exit, 0);
+  EXPECT_THAT(defined.err, HasSubstr("fewer than twelve characters"));
 }
 
 TEST_F(Dialogue, WithoutATerminalOrWithOptionsNothingIsAsked) {

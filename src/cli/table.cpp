@@ -18,12 +18,13 @@ std::size_t total_of(const std::vector<std::size_t>& widths) {
   return sum + 2 * (shown > 0 ? shown - 1 : 0);
 }
 
+// Of those that may go with at least that number.
 void drop_columns(const std::vector<Table::Column>& columns, std::vector<std::size_t>& widths,
-                  std::size_t room) {
+                  std::size_t room, int least) {
   while (total_of(widths) > room) {
     std::size_t drop = columns.size();
     for (std::size_t i = 0; i < columns.size(); ++i) {
-      if (widths[i] > 0 && columns[i].may_go > (drop < columns.size() ? columns[drop].may_go : 0)) drop = i;
+      if (widths[i] > 0 && columns[i].may_go >= least && columns[i].may_go > (drop < columns.size() ? columns[drop].may_go : 0)) drop = i;
     }
     if (drop == columns.size()) return;
     widths[drop] = 0;
@@ -67,8 +68,16 @@ std::string Table::text(const std::string& indent, std::size_t width) const {
   std::vector<std::size_t> widths = this->widths();
   if (width > 0) {
     const std::size_t room = width - std::min(width, indent.size());
-    drop_columns(columns_, widths, room);
-    narrow_columns(columns_, widths, room);
+    // Ornament first, then words are broken, and figures go only where that is not enough.
+    drop_columns(columns_, widths, room, ornament);
+    std::vector<std::size_t> narrowed = widths;
+    narrow_columns(columns_, narrowed, room);
+    if (total_of(narrowed) > room) {
+      drop_columns(columns_, widths, room, 1);
+      narrowed = widths;
+      narrow_columns(columns_, narrowed, room);
+    }
+    widths = narrowed;
   }
   std::string out;
   auto line = [&](const auto& cell) {

@@ -13,9 +13,11 @@ class Table {
     std::string heading;
     Align align = Align::left;
     // What is done where the table is too wide: the column with the highest number goes first; 0: it stays.
+    // Ornament goes before any words are broken.
     int may_go = 0;
     bool may_break = false;  // its words may go on below
   };
+  static constexpr int ornament = 3;
   explicit Table(std::vector<Column> columns) : columns_(std::move(columns)) {}
   void row(std::vector<std::string> cells);
   // With two blanks between columns and `indent` before each line; columns in which nothing stands are left

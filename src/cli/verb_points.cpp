@@ -83,7 +83,7 @@ Table points_table(const PointsResult& result) {
                {"FILES", right, 1},
                {"SIZE", right, 2},
                {"STORED", right},
-               {"PROPORTION", left, 3},
+               {"PROPORTION", left, Table::ornament},
                {.heading = "NEEDS", .may_break = true},
                {.heading = "REMARKS", .may_break = true}});
   std::uint64_t largest = 0;

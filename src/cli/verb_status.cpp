@@ -189,7 +189,7 @@ int history(const Arguments& arguments, const Environment& environment) {
                {"CHANGED", right},
                {"GONE", right},
                {"STORED", right, 2},
-               {"TOOK", left, 3},
+               {"TOOK", left, Table::ornament},
                {.heading = "REMARKS", .may_break = true}});
   for (const RunEntry& run : runs) {
     bool made = run.sequence.has_value();

@@ -271,6 +271,14 @@ void claim_drive(Destination& destination, const Clock& clock) {
   if (destination.moved || destination.drive_file_damaged) write_drive(store, *destination.drive);
 }
 
+// The job was renamed since.
+static void take_new_name(Destination& destination, const Job& job, const std::optional<JobState>& state) {
+  const std::string name = to_utf8(job.name);
+  if (destination.identity->name == name || !state || destination.identity->job != state->job) return;
+  destination.identity->name = name;
+  write_job_identity(*destination.store, destination.folder, *destination.identity);
+}
+
 void claim_job_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
                       const std::string& machine, const Clock& clock) {
   Store& store = *destination.store;
@@ -293,11 +301,7 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
                   "run it again");
     destination.identity = there ? *there : own;
   }
-  const std::string name = to_utf8(job.name);
-  if (destination.identity->name != name && state && destination.identity->job == state->job) {
-    destination.identity->name = name;
-    write_job_identity(store, destination.folder, *destination.identity);
-  }
+  take_new_name(destination, job, state);
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
   if (job.encryption == Encryption::none) store.make_private(destination.folder);
 }

@@ -52,6 +52,15 @@ class Restorer {
   }
 
  private:
+  void refuse_without_room() const {
+    if (!state_.result.room || state_.result.room->fits()) return;
+    const RestoreRoom& tight = *state_.result.room;
+    throw Error(ErrorKind::full,
+                "there is not enough room in " + printable(request_.target) + ": " + size_text(tight.needed) +
+                    " are needed, " + size_text(tight.free) + " are free; nothing was restored",
+                "free " + size_text(tight.needed - tight.most) + ", or restore to another drive");
+  }
+
   // What there is to do, and whether there is room for it.
   PhaseTotals survey(const std::vector<TreePath>& picked) {
     PhaseTotals totals;
@@ -73,14 +82,7 @@ class Restorer {
       }
     }
     state_.result.room = room.tightest();
-    if (!request_.dry && state_.result.room && !state_.result.room->fits()) {
-      const RestoreRoom& tight = *state_.result.room;
-      throw Error(ErrorKind::full,
-                  "there is not enough room in " + printable(request_.target) + ": " +
-                      size_text(tight.needed) + " are needed, " + size_text(tight.free) +
-                      " are free; nothing was restored",
-                  "free " + size_text(tight.needed - tight.free) + ", or restore to another drive");
-    }
+    if (!request_.dry) refuse_without_room();
     return totals;
   }
 

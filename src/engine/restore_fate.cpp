@@ -102,35 +102,46 @@ Decided decide_placement(RestoreState& state, const Entry& entry, int folder, co
   return {placement->name == name ? RestoreFate::put : RestoreFate::beside, *placement};
 }
 
+RestoreRoom* RoomNeeded::room_at(int folder) {
+  struct stat status {};
+  if (fstat(folder, &status) != 0) return nullptr;
+  auto [room, is_new] = rooms_.try_emplace(status.st_dev);
+  struct statvfs space {};
+  if (is_new && fstatvfs(folder, &space) == 0) {
+    room->second.free = space.f_bavail * space.f_frsize;
+    room->second.most = geteuid() == 0 ? space.f_bfree * space.f_frsize : room->second.free;
+  }
+  return &room->second;
+}
+
+// What the restore takes besides what is there already under that name.
+std::uint64_t RoomNeeded::bytes_for(const Entry& entry, int folder, const std::string& name) {
+  const std::uint64_t bytes = data_bytes(state_, entry);
+  struct stat there {};
+  if (folder < 0 || fstatat(folder, name.c_str(), &there, AT_SYMLINK_NOFOLLOW) != 0) return bytes;
+  const bool maybe_same = static_cast<std::uint64_t>(there.st_size) == entry.size;
+  switch (state_.request.clash) {
+    case Clash::keep_existing:
+      return 0;
+    case Clash::keep_both:
+      return maybe_same ? 0 : bytes;
+    case Clash::replace:
+    case Clash::keep_newer:
+      return bytes - std::min(bytes, static_cast<std::uint64_t>(there.st_blocks) * 512);
+  }
+  return bytes;
+}
+
 void RoomNeeded::add(const Entry& entry, const TreePath& place) {
   if (!entry.has_content()) return;
-  int folder = -1;
-  struct stat above {
-  }, there{};
   try {
-    folder = view_.folder(place.parent());
-    const int nearest = folder >= 0 ? folder : view_.nearest(place.parent());
-    if (fstat(nearest, &above) != 0) return;
-    if (!rooms_.contains(above.st_dev)) {
-      struct statvfs space {};
-      if (fstatvfs(nearest, &space) != 0) return;
-      RestoreRoom& room = rooms_[above.st_dev];
-      room.free = space.f_bavail * space.f_frsize;
-      room.most = geteuid() == 0 ? space.f_bfree * space.f_frsize : room.free;
-    }
-  } catch (const Error&) {
-    return;
+    const int folder = view_.folder(place.parent());
+    RestoreRoom* room = room_at(folder >= 0 ? folder : view_.nearest(place.parent()));
+    if (room != nullptr)
+      room->needed += bytes_for(entry, view_.folder(place.parent()), std::string(place.name()));
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::failed) throw;
   }
-  std::uint64_t bytes = data_bytes(state_, entry);
-  const std::string name(place.name());
-  if (folder >= 0 && fstatat(folder, name.c_str(), &there, AT_SYMLINK_NOFOLLOW) == 0) {
-    const std::uint64_t held = static_cast<std::uint64_t>(there.st_blocks) * 512;
-    const Clash clash = state_.request.clash;
-    const bool maybe_same = static_cast<std::uint64_t>(there.st_size) == entry.size;
-    if (clash == Clash::keep_existing || (clash == Clash::keep_both && maybe_same)) bytes = 0;
-    if (clash == Clash::replace || clash == Clash::keep_newer) bytes -= std::min(bytes, held);
-  }
-  rooms_[above.st_dev].needed += bytes;
 }
 
 std::optional<RestoreRoom> RoomNeeded::tightest() const {

@@ -29,6 +29,8 @@ class RoomNeeded {
   std::optional<RestoreRoom> tightest() const;
 
  private:
+  RestoreRoom* room_at(int folder);  // nullptr when it cannot be told
+  std::uint64_t bytes_for(const Entry& entry, int folder, const std::string& name);
   RestoreState& state_;
   TargetView view_;
   std::map<std::uint64_t, RestoreRoom> rooms_;  // by device

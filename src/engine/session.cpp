@@ -72,6 +72,14 @@ Located locate(const std::string& path) {
   return found;
 }
 
+// The same, and from the top of a drive down to its destination.
+Located locate_from_top(const std::string& path) {
+  Located located = locate(path);
+  const bool found = fs::exists(fs::path(located.root) / drive_name) || !located.folder.empty();
+  if (found || !fs::is_directory(path) || holds_sets(path)) return located;
+  return locate(destination_in(path));
+}
+
 std::string names_of(const std::vector<JobPlace>& places) {
   std::vector<std::string> lines;
   for (const JobPlace& place : places) {
@@ -168,10 +176,7 @@ LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
     if (!fs::exists(path))
       throw Error(ErrorKind::no_destination, "the destination " + printable(path) + " is not there",
                   "check the path");
-    located = locate(path);
-    if (fs::is_directory(path) && !fs::exists(fs::path(located.root) / kestrum::drive_name) &&
-        located.folder.empty() && !holds_sets(path))
-      located = locate(destination_in(path));
+    located = locate_from_top(path);
     address = {DestinationAddress::By::path, {}, located.root};
   }
   session.place_ =

@@ -155,6 +155,15 @@ void look_at_broken_rules(JobStatus& status, History& history) {
   }
 }
 
+std::optional<JobState> remembered(const std::string& name, JobStatus& status, const Home& home) {
+  try {
+    return home.load_state(name);
+  } catch (const Error& error) {
+    status.troubles.push_back({.kind = TroubleKind::place, .text = error.what()});
+    return std::nullopt;
+  }
+}
+
 JobStatus status_of(const std::string& name, History& history, const RunContext& context) {
   JobStatus status;
   status.job = name;
@@ -168,12 +177,7 @@ JobStatus status_of(const std::string& name, History& history, const RunContext&
     return status;
   }
   status.disabled = !job.enabled;
-  std::optional<JobState> state;
-  try {
-    state = context.home.load_state(name);
-  } catch (const Error& error) {
-    status.troubles.push_back({.kind = TroubleKind::place, .text = error.what()});
-  }
+  const std::optional<JobState> state = remembered(name, status, context.home);
   for (const std::string& named : job.destinations) {
     status.drives.push_back(drive_status(job, named, state, status, history, context));
     const std::optional<Instant>& newest = status.drives.back().newest_good;
@@ -219,6 +223,25 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   return all;
 }
 
+static JobStatus status_at(const OpenedPlace& place, const JobPlace& found, Instant now) {
+  JobStatus status;
+  status.machine = found.identity.machine;
+  status.job = found.identity.name;
+  DriveStatus drive{.named = place.root, .root = place.root, .newest_good = {}, .space = {}};
+  PointsResult points;
+  points.points =
+      judge_points(*place.store, SetList(*place.store, found.folder, found.identity.job), nullptr);
+  points.space = place.store->space();
+  look_at_points(points, status, drive);
+  if (!found.finding.empty())
+    status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
+  status.newest_good = drive.newest_good;
+  if (points.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
+  look_at_clock(status, now);
+  status.drives.push_back(std::move(drive));
+  return status;
+}
+
 std::vector<JobStatus> place_status(const DestinationAddress& address, const OpenStore& open_store,
                                     Instant now) {
   OpenedPlace place = open_place(address, open_store);
@@ -234,24 +257,7 @@ std::vector<JobStatus> place_status(const DestinationAddress& address, const Ope
         printable(place.root) + " is no destination: there is no drive.json in it, and no archive set",
         "name a job, or the folder that holds drive.json");
   std::vector<JobStatus> all;
-  for (const JobPlace& found : jobs) {
-    JobStatus status;
-    status.machine = found.identity.machine;
-    status.job = found.identity.name;
-    DriveStatus drive{.named = place.root, .root = place.root, .newest_good = {}, .space = {}};
-    PointsResult points;
-    points.points =
-        judge_points(*place.store, SetList(*place.store, found.folder, found.identity.job), nullptr);
-    points.space = place.store->space();
-    look_at_points(points, status, drive);
-    if (!found.finding.empty())
-      status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
-    status.newest_good = drive.newest_good;
-    if (points.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
-    look_at_clock(status, now);
-    status.drives.push_back(std::move(drive));
-    all.push_back(std::move(status));
-  }
+  for (const JobPlace& found : jobs) all.push_back(status_at(place, found, now));
   sort_status(all);
   return all;
 }

@@ -43,7 +43,7 @@ def fresh_machine():
 
 class Shell:
     def __init__(self):
-        self.environment = {"PATH": os.path.dirname(KESTRUM) + ":/usr/sbin:/usr/bin:/sbin:/bin", "HOME": "/root", "TZ": "UTC", "LC_ALL": "C.UTF-8",
+        self.environment = {"PATH": os.path.dirname(KESTRUM) + ":/usr/sbin:/usr/bin:/sbin:/bin", "HOME": "/root", "TZ": "UTC", "LC_ALL": "C.UTF-8", "COLUMNS": "100",
                             "PROJECT": PROJECT, "KESTRUM_MACHINE": "skerry-1"}
         self.folder = "/srv"
 

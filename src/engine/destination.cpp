@@ -23,7 +23,7 @@ namespace {
 void under_another_name(Destination& destination, const std::optional<JobState>& state) {
   if (!state) return;
   for (const JobPlace& place : list_jobs_at(*destination.store)) {
-    if (place.identity.job != state->job) continue;
+    if (place.identity.job != state->job || place.folder == destination.folder) continue;
     destination.folder = place.folder;
     destination.identity = place.identity;
     return;

@@ -88,7 +88,7 @@ TEST(Runs, DamageThatIsKnownIsSavedAnew) {
 }
 
 TEST(Runs, AMissingVolumeOrIndexOrSealOfTheBaseIsWorkedAround) {
-  for (const char* lost : {"data-002.kvol", "index.kidx", "seals"}) {
+  for (const char* lost : {"data-001.kvol", "index.kidx", "seals"}) {
     Workbench bench("[how]\nvolume-size = \"64 KiB\"\n[protect]\nencryption = \"none\"\n");
     TreeMaker maker(bench.source(), 22);
     maker.grow(60);

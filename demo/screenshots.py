@@ -118,7 +118,7 @@ def main():
             picture("define-summary", [first, accounts, typist + quoted(asked + rest) + " -- kestrum job define people"], desk)
             picture("run", [first, "kestrum run wardens", second, "!echo 'SP999001,Arctic Tern,4,271,112.5,H,14:20' >> /srv/ringing/2027/2027-02-01.csv; mv /srv/moths /srv/moth-traps; cp /home/isla/Pictures/north-beach-01.png /home/isla/Pictures/again.png",
                             "kestrum run wardens"], desk)
-            picture("restore", [third, "!rm /srv/ringing/2027/2027-01-30.csv; kestrum run wardens --quiet >/dev/null 2>&1", "kestrum browse wardens /home/isla --at 1", "kestrum find wardens 2027-01-3 --at 2027-03-01",
+            picture("restore", [third, "!rm /srv/ringing/2027/2027-01-30.csv; kestrum run wardens --quiet >/dev/null 2>&1", "kestrum browse wardens /home/isla --at 1", "kestrum find wardens 2027-01-3",
                                 "kestrum restore wardens /srv/ringing/2027/2027-01-30.csv --at 2027-03-01 --to /srv/back"], desk)
             picture("points", [third, "!kestrum run wardens --kind differential --quiet >/dev/null 2>&1", "kestrum points wardens"], desk)
             picture("status", [third, "kestrum status", "kestrum history wardens", "kestrum history wardens --run 2"], desk)

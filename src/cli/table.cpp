@@ -31,7 +31,7 @@ void drop_columns(const std::vector<Table::Column>& columns, std::vector<std::si
   }
 }
 
-constexpr std::size_t narrowest_column = 14;
+constexpr std::size_t narrowest_column = 8;
 
 void narrow_columns(const std::vector<Table::Column>& columns, std::vector<std::size_t>& widths,
                     std::size_t room) {

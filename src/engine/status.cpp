@@ -61,6 +61,7 @@ DriveStatus drive_status(const Job& job, const std::string& named, const std::op
     Destination found = find_destination(job, named, state, context.machine, context.open_store);
     drive.root = found.root;
     drive.space = found.store->space();
+    if (!state && !found.identity) return drive;  // nothing was ever written there
     SubjectOptions options;
     options.subject = job.name;
     options.destination = named;

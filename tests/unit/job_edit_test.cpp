@@ -55,6 +55,7 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"what-people", {{"me"}, {"everybody"}}},
       {"what-categories", {{"mail"}, {"mail", "pictures"}}},
       {"what-folders", {{"/srv/sightings", "/srv/moths"}, {"/srv/x"}}},
+      {"what-description", {{"the lists"}, {"the lists of the wardens"}}},
       {"what-skip", {{"*.part", "!keep.part"}, {"a\"b\\"}}},
       {"what-usual-list", {{"save"}, {"leave out"}}},
       {"what-hidden", {{"leave out"}, {"save"}}},

@@ -24,7 +24,9 @@ void drop_columns(const std::vector<Table::Column>& columns, std::vector<std::si
   while (total_of(widths) > room) {
     std::size_t drop = columns.size();
     for (std::size_t i = 0; i < columns.size(); ++i) {
-      if (widths[i] > 0 && columns[i].may_go >= least && columns[i].may_go > (drop < columns.size() ? columns[drop].may_go : 0)) drop = i;
+      if (widths[i] > 0 && columns[i].may_go >= least &&
+          columns[i].may_go > (drop < columns.size() ? columns[drop].may_go : 0))
+        drop = i;
     }
     if (drop == columns.size()) return;
     widths[drop] = 0;

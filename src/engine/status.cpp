@@ -234,8 +234,7 @@ static JobStatus status_at(const OpenedPlace& place, const JobPlace& found, Inst
       judge_points(*place.store, SetList(*place.store, found.folder, found.identity.job), nullptr);
   points.space = place.store->space();
   look_at_points(points, status, drive);
-  if (!found.finding.empty())
-    status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
+  if (!found.finding.empty()) status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
   status.newest_good = drive.newest_good;
   if (points.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
   look_at_clock(status, now);

@@ -65,9 +65,14 @@ class Verification {
   void remember(const PointVerdict& verdict) {
     bool deep = request_.depth == Depth::all;
     CheckEntry check{clock_.now(), request_.depth, verdict.findings.empty(), places_[verdict.sequence], {}};
-    // What read content has shown, a look at the marks of the frames does not take back.
+    // What read content has shown, a look at the marks of the frames does not take back; nor does it make
+    // damage newer that was known already, which would cast doubt on points made since.
     const std::optional<CheckEntry> last = history_->checks(verdict.facts->set).last;
-    if (!deep && check.good && last && !last->good) return;
+    if (!deep && last && !last->good) {
+      LostPlaces both = last->lost;
+      both.add(check.lost);
+      if (both.text() == last->lost.text()) return;
+    }
     if (deep) check.affected = verdict.affected_count;
     history_->add_check(verdict.facts->set, check);
   }

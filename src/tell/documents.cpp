@@ -153,7 +153,8 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
       return broken_text(trouble.broken);
     case TroubleKind::problems:
       return count_text(trouble.count, "problem") + " in its last run" +
-             (status.last ? ": kestrum history " + subject_of(status) + " --run " + std::to_string(status.last->number)
+             (status.last ? ": kestrum history " + subject_of(status) + " --run " +
+                                std::to_string(status.last->number)
                           : std::string());
     case TroubleKind::gone:
     case TroubleKind::failed:

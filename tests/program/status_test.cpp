@@ -157,6 +157,14 @@ TEST_F(StatusAtAGlance, AQuickLookDoesNotCallGoodWhatIsKnownToBeDamaged) {
   EXPECT_THAT(run.err, HasSubstr("saved anew"));
   EXPECT_THAT(run.err, HasSubstr("1 unchanged file"));
   EXPECT_EQ(desk_({"run", "wardens"}).exit, 0);
+  // The points made since are whole, and another look at the old damage does not change that.
+  day("2027-03-20");
+  EXPECT_EQ(desk_({"verify", "wardens", "--depth", "quick"}).exit, 4);
+  const Json points = Json::parse(desk_({"points", "wardens", "--json"}).out)["points"];
+  ASSERT_EQ(points.size(), 4U);
+  EXPECT_EQ(points[0]["health"], "damaged");
+  EXPECT_EQ(points[2]["health"], "proved");
+  EXPECT_EQ(points[3]["health"], "proved");
 }
 
 }  // namespace

@@ -158,7 +158,9 @@ TEST_F(OtherMachine, ARenamedJobKeepsItsSetsAndItsHistory) {
   EXPECT_THAT(desk_({"job", "show", "wardens"}).out, HasSubstr("the wardens' lists"));
   EXPECT_THAT(desk_({"job", "list"}).out, HasSubstr("the wardens' lists"));
   ASSERT_EQ(desk_({"job", "copy", "wardens", "moths"}).exit, 0);
+  ASSERT_EQ(desk_({"run", "moths"}).exit, 0);
   EXPECT_EQ(desk_({"job", "rename", "wardens", "moths"}).exit, 2);
+  EXPECT_THAT(desk_({"run", "moths"}).out, HasSubstr("point 2, incremental"));
   EXPECT_EQ(desk_({"job", "rename", "nobody", "ringers"}).exit, 2);
   EXPECT_EQ(desk_({"job", "rename", "wardens", "a/b"}).exit, 2);
   Ran renamed = desk_({"job", "rename", "wardens", "ringers"});

@@ -175,7 +175,7 @@ TEST_F(OtherMachine, ARenamedJobKeepsItsSetsAndItsHistory) {
   EXPECT_EQ(desk_({"verify", "ringers"}).exit, 0);
   // Whoever has only the drive finds it under its new name.
   desk_.program.environment["KESTRUM_HOME"] = desk_.folder / "none";
-  EXPECT_THAT(desk_({"points", desk_.drive()}).out, HasSubstr("Job ringers"));
+  EXPECT_THAT(desk_({"points", desk_.drive(), "--job", "ringers"}).out, HasSubstr("Job ringers"));
   // Another job of the old name gets a folder and sets of its own.
   desk_.program.environment["KESTRUM_HOME"] = desk_.folder / "home";
   ASSERT_EQ(desk_.define().exit, 0);

@@ -27,7 +27,8 @@ bool read_exactly(int fd, Bytes& out, std::uint64_t length) {
 
 struct Different {};
 
-// Of two of the same size. By the names of its chunks, so that nothing of the archive but the list of them is read.
+// Of two of the same size. By the names of its chunks, so that nothing of the archive but the list of them is
+// read.
 bool same_content(RestoreState& state, const Entry& entry, int fd) {
   const Naming& naming = state.point.reader().naming();
   Bytes content;

@@ -262,5 +262,40 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
   EXPECT_EQ(again.run("wardens", 1)->broken.size(), 1u);
 }
 
+// Does something when a phase begins.
+struct AtPhase final : Observer {
+  Phase phase = Phase::checking;
+  std::function<void()> act;
+  void phase_begins(Phase begun, const PhaseTotals&) override {
+    if (begun == phase) act();
+  }
+};
+
+TEST(Runs, StoppedWhileItIsReadBackThePointIsThereAndTheRunSaysStopped) {
+  Workbench bench;
+  write_file(bench.source() + "/a", std::string(3 << 20, 'x'));
+  AtPhase observer;
+  observer.act = [&] { bench.control.stop(); };
+  bench.observer = &observer;
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.exit_code, 11);
+  EXPECT_EQ(outcome.entry.checked, ReadBack::stopped);
+  EXPECT_EQ(outcome.entry.sequence, 1u);
+  EXPECT_EQ(bench.points(), std::vector<Sequence>{1});
+}
+
+TEST(Runs, AJobThatIsRemovedInMidRunIsAProblemOfTheRun) {
+  Workbench bench;
+  write_file(bench.source() + "/a", "x");
+  AtPhase observer;
+  observer.phase = Phase::copying;
+  observer.act = [&] { bench.home().remove_job("job"); };
+  bench.observer = &observer;
+  RunOutcome outcome = bench.run();
+  EXPECT_EQ(outcome.entry.exit_code, 1);
+  ASSERT_EQ(outcome.problems.size(), 1u);
+  EXPECT_NE(outcome.problems[0].reason.find("removed or renamed"), std::string::npos);
+}
+
 }  // namespace
 }  // namespace kestrum::test

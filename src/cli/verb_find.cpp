@@ -33,7 +33,7 @@ void print_versions(const Arguments& arguments, const std::vector<LookSession>& 
     const bool folder = version.entry.type == EntryType::folder;
     if (before == nullptr || before->entry.path != version.entry.path)
       out_lines("{}{}{}\n", before == nullptr ? "" : "\n", printable(version.entry.path.absolute()),
-                folder ? "/" : "");
+                folder && !version.entry.path.is_root() ? "/" : "");
     before = &version;
     const std::string drive =
         several ? printable(subjects[version.session].drive_name()) + ":" : std::string();

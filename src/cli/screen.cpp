@@ -74,13 +74,15 @@ std::size_t command_at(std::string_view line) {
 // Below which column a line goes on: that of its last column of words, if that leaves room.
 std::size_t hang_of(std::string_view line, std::size_t width) {
   std::size_t indent = std::min(line.find_first_not_of(' '), line.size());
-  std::size_t gap = line.find("  ", indent);
-  if (gap != std::string_view::npos) {
-    std::size_t text = std::min(line.find_first_not_of(' ', gap), line.size());
-    std::size_t column = columns_of(line.substr(0, text));
-    if (column <= width / 2) return column;
+  std::size_t hang = std::min(indent + 2, width / 2);
+  for (std::size_t gap = line.find("  ", indent); gap != std::string_view::npos;) {
+    const std::size_t text = std::min(line.find_first_not_of(' ', gap), line.size());
+    const std::size_t column = columns_of(line.substr(0, text));
+    if (column > width / 3) break;
+    hang = column;
+    gap = line.find("  ", text);
   }
-  return std::min(indent + 2, width / 2);
+  return hang;
 }
 
 std::string wrapped_line(std::string_view line, std::size_t width) {

@@ -64,6 +64,11 @@ std::vector<std::string> edit_meaning(const Job& before, const Job& after) {
     if (was == is && (!was || old->second == now->second)) continue;
     out.push_back("[" + std::string(key.table) + "] " + key.key + ": " + meaning_of(key, after.name));
   }
+  if (!before.keep.any() && after.keep.any() && !after.keep.any_limit())
+    out.emplace_back(
+        "[keep] drive-limit: the usual 90% of the drive holds only where [keep] says nothing; to go on with "
+        "it: "
+        "--keep-drive-limit 90%");
   return out;
 }
 

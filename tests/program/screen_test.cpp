@@ -131,6 +131,9 @@ TEST_F(Screens, SmallCourtesies) {
   ASSERT_EQ(desk_({"job", "edit", "my moths", "--usual", "keep-drive-limit"}).exit, 0);
   EXPECT_THAT(desk_({"job", "show", "my moths"}).out, HasSubstr("no limit of room: the usual 90%"));
   EXPECT_THAT(desk_({"job", "show", "wardens"}).out, Not(HasSubstr("no limit of room")));
+  ASSERT_EQ(desk_({"job", "edit", "my moths", "--usual", "keep-thin"}).exit, 0);
+  EXPECT_THAT(desk_({"job", "edit", "my moths", "--keep-points", "5 points"}).out,
+              HasSubstr("the usual 90% of the drive holds only where [keep] says nothing"));
   // Commands that are suggested can be copied.
   EXPECT_THAT(desk_({"status", "my moths"}).out, HasSubstr("kestrum run 'my moths'"));
   EXPECT_THAT(desk_({"history", "my moths"}).out, HasSubstr("kestrum run 'my moths'"));

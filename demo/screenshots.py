@@ -109,7 +109,7 @@ def main():
             asked = ["Your choice", "4", "Numbers of the kinds", "1 2 5 6", "Whose homes", "everybody", "Another folder", "/srv/ringing", "Another folder", "",
                      "Leave out besides", "*.part", "Leave out besides", ""]
             rest = ["A number, or a folder", "label:tern-1", "Encrypt the sets", "", "The passphrase is", "1", "File [", "/etc/kestrum/wardens.pass",
-                    "Your choice", "1", "File for its secret part", "/srv/office", "Your choice", "1", "When [", "weekdays at 12:30", "And when else", "first sunday at 03:00 full",
+                    "Your choice", "1", "File for its secret part", "/srv/office", "Keep it there", "y", "Your choice", "1", "When [", "weekdays at 12:30", "And when else", "first sunday at 03:00 full",
                     "And when else", "", "When a run was missed", "1", "Your choice", "1", "How much of the drive", "", "Command before", "", "Command after", "",
                     "Mail about", "office@skerrypoint.example", "What now", "-"]
             quoted = lambda words: " ".join("'%s'" % word for word in words)

@@ -117,10 +117,19 @@ std::vector<std::string> Arguments::values(const std::string& name) const {
   return found == values_.end() ? std::vector<std::string>{} : found->second;
 }
 
+// Sentences that are broken in the code are broken by the screen instead.
+static std::string unbroken(std::string text) {
+  for (std::size_t at = 1; at < text.size(); ++at) {
+    if (text[at] == '\n' && text[at - 1] != '.' && text[at - 1] != ':' && text[at - 1] != '\n')
+      text[at] = ' ';
+  }
+  return text;
+}
+
 std::string help_text(const VerbSpec& spec) {
   std::string out = "kestrum " + spec.name + (spec.words.empty() ? "" : " " + spec.words) +
                     (spec.options.empty() ? "" : " [OPTIONS]") + "\n" + spec.summary + "\n";
-  if (!spec.details.empty()) out += "\n" + spec.details + "\n";
+  if (!spec.details.empty()) out += "\n" + unbroken(spec.details) + "\n";
   if (!spec.options.empty()) {
     std::size_t width = 0;
     auto left = [](const OptionSpec& option) {

@@ -34,6 +34,13 @@ std::string read_line() {
 
 }  // namespace
 
+// Broken in the code; the screen breaks it where it wants.
+static std::string one_line(std::string text) {
+  for (std::size_t at = text.find("\n"); at != std::string::npos; at = text.find("\n", at))
+    text.replace(at, text.find_first_not_of(' ', at + 1) - at, " ");
+  return text;
+}
+
 std::string Asker::line(const std::string& prompt, const std::string& help) {
   ++asked_;
   while (true) {
@@ -41,7 +48,8 @@ std::string Asker::line(const std::string& prompt, const std::string& help) {
     std::string answer(trim(read_line()));
     if (answer == "<") throw WentBack{};
     if (answer != "?") return answer;
-    out("\n{}\n  An empty answer takes what stands in brackets, < goes back, Ctrl-C gives up.\n\n", help);
+    out("\n{}\n  An empty answer takes what stands in brackets, < goes back, Ctrl-C gives up.\n\n",
+        one_line(help));
   }
 }
 

@@ -101,8 +101,7 @@ bool DefineQuestions::good_place_for_secret(const std::string& file) {
 void DefineQuestions::way_back_in() {
   if (!encrypted()) return;
   out("\nNobody can bring back a lost passphrase: not you, not the people who made this program. The copies "
-      "are\n"
-      "worth nothing then. So there must be a second way in, or a note of it away from this machine.\n");
+      "are worth nothing then. So there must be a second way in, or a note of it away from this machine.\n");
   unset("protect", "recovery-key");
   draft_.new_recovery.clear();
   draft_.take_public.clear();

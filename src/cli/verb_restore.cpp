@@ -163,7 +163,14 @@ int restore_paths(const Arguments& arguments, const Environment& environment) {
     }
   };
   auto restore_now = [&] {
-    return restore(chosen.subject(), chosen.wish, request, progress, process_control(), take);
+    try {
+      return restore(chosen.subject(), chosen.wish, request, progress, process_control(), take);
+    } catch (...) {
+      // What was restored before it broke off is there.
+      progress.finish();
+      if (!json) list.print();
+      throw;
+    }
   };
   RestoreResult result;
   try {

@@ -75,7 +75,9 @@ class Restorer {
           control_.checkpoint();
           totals.bytes += entry->size;
           ++totals.files;
-          if (entry->type != EntryType::folder) room.add(*entry, place_of(*entry, path));
+          // An image that goes back over its device takes no room.
+          const bool to_device = entry->type == EntryType::device_image && request_.in_place;
+          if (entry->type != EntryType::folder && !to_device) room.add(*entry, place_of(*entry, path));
         }
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;

@@ -22,7 +22,7 @@ class RestoreFates : public testing::Test {
   RestoreFates() {
     for (int i = 0; i < 6; ++i) write_file(file(i), "count " + std::to_string(i) + "\n");
     std::string large;
-    for (int i = 0; large.size() < 9'000'000; ++i) large += std::to_string(i * 7919) + ",";
+    for (std::int64_t i = 0; large.size() < 9'000'000; ++i) large += std::to_string(i * 7919) + ",";
     write_file(desk_.source() + "/large.bin", large);
     write_file(desk_.source() + "/sparse.img", "begin");
     fs::resize_file(desk_.source() + "/sparse.img", 3'000'000);

@@ -110,6 +110,13 @@ TEST_F(OtherMachine, ADriveOpensAtItsTopForAnOrdinaryUser) {
   EXPECT_THAT(desk_({"status", top}).out, HasSubstr("skerry-1: wardens"));
   EXPECT_THAT(desk_({"find", top, "list", "--passphrase", "file:" + (desk_.folder / "theirs")}).out,
               HasSubstr("point 1, in the newest point"));
+  fs::create_directories(desk_.folder / "theirs-back");
+  ASSERT_EQ(chown((desk_.folder / "theirs-back").c_str(), 65534, 65534), 0);
+  Ran back = desk_({"restore", top, desk_.source(), "--passphrase", "file:" + (desk_.folder / "theirs"),
+                    "--to", desk_.folder / "theirs-back"});
+  EXPECT_EQ(back.exit, 0) << back.err;
+  EXPECT_THAT(back.err, HasSubstr("the files belong to you now"));
+  EXPECT_EQ(owner_of(desk_.folder / "theirs-back/source/list.csv"), 65534U);
   // Two of them: which one is asked.
   desk_.program.user = 0;
   fs::create_directories(top + "/other");

@@ -91,12 +91,13 @@ std::string wrapped_line(std::string_view line, std::size_t width) {
   const std::string below = "\n" + std::string(hang, ' ');
   std::string out;
   std::size_t used = 0, at = 0;
+  bool begun = false;  // a word stands in this line
   while (at < line.size()) {
     std::size_t word = std::min(line.find_first_not_of(' ', at), line.size());
     std::size_t end = word >= command ? line.size() : std::min(line.find(' ', word), line.size());
     std::string_view blanks = line.substr(at, word - at), letters = line.substr(word, end - word);
     std::size_t wide = columns_of(letters);
-    if (used > hang && used + blanks.size() + wide > width) {
+    if (begun && used + blanks.size() + wide > width) {
       out += below;
       used = hang;
     } else {
@@ -105,6 +106,7 @@ std::string wrapped_line(std::string_view line, std::size_t width) {
     }
     out += letters;
     used += wide;
+    begun = true;
     at = end;
   }
   return out;

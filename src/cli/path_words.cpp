@@ -52,4 +52,22 @@ std::string last_seen_text(const LastSeen& seen, const std::string& drive) {
                        : "");
 }
 
+Error say_where_last(const NoSuchPath& missing, ChosenPoint& chosen, const Arguments& arguments,
+                     const std::string& verb) {
+  for (const TreePath& path : missing.readings()) {
+    std::optional<LastSeen> seen = last_seen(chosen.subjects, path);
+    if (!seen) continue;
+    move_to(chosen, *seen);
+    return Error(ErrorKind::usage, missing.what(),
+                 last_seen_text(*seen, chosen.drive) + "\n  " + command_for(verb, arguments, path) +
+                     " --at " + shell_word(chosen.drive + std::to_string(seen->point.sequence)) +
+                     (verb == "restore" ? " --to ." : ""));
+  }
+  if (!missing.hint().empty()) return missing;
+  const std::string name(missing.readings().at(0).name());
+  return Error(ErrorKind::usage, missing.what(),
+               "look for a part of its name: kestrum find " + shell_word(printable(arguments.words()[0])) +
+                   " " + shell_word(printable(name)));
+}
+
 }  // namespace kestrum

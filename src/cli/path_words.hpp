@@ -16,8 +16,6 @@ std::string command_for(const std::string& verb, const Arguments& arguments, con
 
 // Where a path that is not in the point was last, in words: "it was last in point 5 (...), gone since ...".
 std::string last_seen_text(const LastSeen& seen, const std::string& drive);
-// The point that has it becomes the chosen one.
-void move_to(ChosenPoint& chosen, const LastSeen& seen);
 // The error with that, and with the command that looks there; the same error when no point has it.
 Error say_where_last(const NoSuchPath& missing, ChosenPoint& chosen, const Arguments& arguments,
                      const std::string& verb);

@@ -4,6 +4,7 @@
 #include "cli/arguments.hpp"
 #include "cli/environment.hpp"
 #include "engine/session.hpp"
+#include "engine/version_search.hpp"
 
 namespace kestrum {
 
@@ -63,6 +64,8 @@ ChosenPoint open_at(const Arguments& arguments, const Environment& environment);
 // The same of subjects that are open already.
 ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& arguments,
                       const Environment& environment);
+// The point that has what was looked for becomes the chosen one.
+void move_to(ChosenPoint& chosen, const LastSeen& seen);
 extern const OptionSpec at_option;
 inline constexpr const char* subject_words =
     "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "

@@ -156,8 +156,11 @@ VersionSearch find_versions(std::vector<LookSession>& sessions, const std::strin
   const NamePattern names(pattern);
   for (std::size_t i = 0; i < sessions.size(); ++i) {
     std::vector<FoundVersion> found;
-    with_current_sets(sessions[i],
-                      [&] { found = DriveSearch(sessions[i], i, names, control, result).run(); });
+    const std::vector<std::string> unread = result.unread;
+    with_current_sets(sessions[i], [&] {
+      result.unread = unread;  // not that of a try before
+      found = DriveSearch(sessions[i], i, names, control, result).run();
+    });
     std::move(found.begin(), found.end(), std::back_inserter(result.versions));
   }
   std::stable_sort(result.versions.begin(), result.versions.end(),

@@ -92,25 +92,41 @@ class SpotMeasure {
   // The chunks that begin between `from` and `to` in the buffer. Summed over all stretches of a file that is
   // each of its chunks once; of a sample, it is their share. Returns where the first one behind them begins.
   std::uint64_t take_chunks(std::uint64_t from, std::uint64_t to) {
-    std::vector<ByteView> missing;
-    bool in_step = from == 0;  // cuts are surely where a run makes them
-    ByteView rest = buffer_;
-    std::uint64_t at = 0;
-    while (!rest.empty() && at < to) {
-      const std::size_t cut = cutter_.cut(rest);
-      const bool held = is_held(rest.first(cut));
-      // Chunks before the first that is held were cut elsewhere, and are most likely held too.
-      if (held && !in_step) missing.clear();
-      in_step = in_step || held;
-      if (!held && at >= from) missing.push_back(rest.first(cut));
-      at += cut;
-      rest = rest.subspan(cut);
-    }
-    for (const ByteView chunk : missing) {
-      wanted_ += static_cast<double>(chunk.size());
-      append(chunk);
+    const std::optional<std::uint64_t> step = from == 0 ? 0 : first_held(from, to);
+    // Without one, all of it is new. Before one, chunks were cut elsewhere, and are most likely held too.
+    std::uint64_t at = step.value_or(from);
+    while (at < to && at < buffer_.size()) {
+      const ByteView chunk = chunk_at(at);
+      if (!is_held(chunk) && at >= from) {
+        wanted_ += static_cast<double>(chunk.size());
+        append(chunk);
+      }
+      at += chunk.size();
     }
     return at;
+  }
+
+  ByteView chunk_at(std::uint64_t at) const {
+    const ByteView rest = ByteView(buffer_).subspan(at);
+    return rest.first(cutter_.cut(rest));
+  }
+
+  // Where the first chunk that is held begins: there the cuts are where a run makes them. Cutting from one
+  // place falls in step with a run after some chunks, but now and then not within the run-up; so it is begun
+  // from many places.
+  std::optional<std::uint64_t> first_held(std::uint64_t from, std::uint64_t to) {
+    std::set<std::uint64_t> tried;
+    std::optional<std::uint64_t> first;
+    for (std::uint64_t begin = 0; begin < from; begin += Cutter::min_size) {
+      std::uint64_t at = begin;
+      while (at < std::min<std::uint64_t>(first.value_or(to), buffer_.size()) && tried.insert(at).second) {
+        const ByteView chunk = chunk_at(at);
+        if (known_ != nullptr && known_->find(naming_.name(chunk))) first = at;
+        at += chunk.size();
+      }
+      if (first && *first < from) break;
+    }
+    return first;
   }
 
   bool is_held(ByteView chunk) {

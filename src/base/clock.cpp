@@ -4,7 +4,13 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cstdlib>
+#include <fstream>
 #include <limits>
+#include <vector>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
 
 namespace kestrum {
 
@@ -70,8 +76,8 @@ Instant SystemClock::now() const {
   return {now.tv_sec, static_cast<std::int32_t>(now.tv_nsec)};
 }
 
-SimulatedClock::SimulatedClock(Instant start, double rate)
-    : start_(start), rate_(rate), begun_(std::chrono::steady_clock::now()) {}
+SimulatedClock::SimulatedClock(Instant start, double rate, Steady begun)
+    : start_(start), rate_(rate), begun_(begun) {}
 
 Instant SimulatedClock::now() const {
   double passed = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun_).count() * rate_;
@@ -79,6 +85,45 @@ Instant SimulatedClock::now() const {
   std::int64_t nanos =
       start_.nanoseconds + static_cast<std::int64_t>((passed - static_cast<double>(whole)) * 1e9);
   return {start_.seconds + whole + nanos / 1000000000, static_cast<std::int32_t>(nanos % 1000000000)};
+}
+
+std::optional<SimulatedClock> parse_simulated_clock(const std::string& text, SimulatedClock::Steady begun) {
+  const std::vector<std::string> parts = split(text, ',');
+  if (parts.size() != 2 && parts.size() != 3) return std::nullopt;
+  const std::optional<Instant> start = parse_utc(parts[0]);
+  auto number = [](const std::string& digits, double most) -> std::optional<double> {
+    char* end = nullptr;
+    const double value = std::strtod(digits.c_str(), &end);
+    if (digits.empty() || *end != '\0' || !(value >= 0 && value <= most)) return std::nullopt;
+    return value;
+  };
+  const std::optional<double> rate = number(parts[1], 1e9);
+  if (!start || !rate) return std::nullopt;
+  if (parts.size() == 3) {
+    const std::optional<double> since = number(parts[2], 1e12);
+    if (!since) return std::nullopt;
+    using namespace std::chrono;
+    begun = SimulatedClock::Steady(duration_cast<steady_clock::duration>(duration<double>(*since)));
+  }
+  return SimulatedClock(*start, *rate, begun);
+}
+
+std::string clock_text(const SimulatedClock& clock, Instant start) {
+  return fmt::format("{},{},{:.9f}", utc_text(start), clock.rate(),
+                     std::chrono::duration<double>(clock.begun().time_since_epoch()).count());
+}
+
+ClockFile::ClockFile(std::string path) : path_(std::move(path)) {
+  read();
+}
+
+SimulatedClock ClockFile::read() const {
+  std::ifstream file(path_);
+  std::string text;
+  std::getline(file, text);
+  if (std::optional<SimulatedClock> clock = parse_simulated_clock(text)) return *clock;
+  throw Error(ErrorKind::usage, "the clock's file " + printable(path_) + " does not say a start and a rate",
+              "write it like 2027-03-01T20:30:00Z,60,1234.5: the last are seconds of the monotonic clock");
 }
 
 }  // namespace kestrum

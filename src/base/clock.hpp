@@ -31,6 +31,10 @@ class Clock {
   virtual Instant now() const = 0;
   // True when this clock was set by hand (tests, demo): what is written under it says so.
   virtual bool simulated() const { return false; }
+  // So many seconds of it pass in a real one; 0: it stands still.
+  virtual double rate() const { return 1; }
+  // A file that changes when the clock is set; empty: the kernel tells it.
+  virtual std::string told_by() const { return {}; }
 };
 
 class SystemClock final : public Clock {
@@ -41,14 +45,40 @@ class SystemClock final : public Clock {
 // Starts at `start` and runs at `rate` simulated seconds a real second; rate 0 stands still.
 class SimulatedClock final : public Clock {
  public:
-  SimulatedClock(Instant start, double rate);
+  using Steady = std::chrono::steady_clock::time_point;
+  // `begun`: when it showed `start`. On one machine all processes can share it.
+  SimulatedClock(Instant start, double rate, Steady begun = std::chrono::steady_clock::now());
   Instant now() const override;
   bool simulated() const override { return true; }
+  double rate() const override { return rate_; }
+  Steady begun() const { return begun_; }
 
  private:
   Instant start_;
   double rate_;
-  std::chrono::steady_clock::time_point begun_;
+  Steady begun_;
+};
+
+// "START,RATE" or "START,RATE,BEGUN": a moment in UTC, and seconds of the monotonic clock at which it was that.
+// `begun`: where BEGUN is not given.
+std::optional<SimulatedClock> parse_simulated_clock(const std::string& text,
+                                                    SimulatedClock::Steady begun = std::chrono::steady_clock::now());
+// In the form with BEGUN.
+std::string clock_text(const SimulatedClock& clock, Instant start);
+
+// The same, in a file that may be replaced while processes run: setting their clock.
+class ClockFile final : public Clock {
+ public:
+  // Throws Error of kind usage when the file does not say it.
+  explicit ClockFile(std::string path);
+  Instant now() const override { return read().now(); }
+  bool simulated() const override { return true; }
+  double rate() const override { return read().rate(); }
+  std::string told_by() const override { return path_; }
+
+ private:
+  SimulatedClock read() const;
+  std::string path_;
 };
 
 }  // namespace kestrum

@@ -42,6 +42,20 @@ constexpr Words<ReadBack, 4> read_backs{{{ReadBack::none, "not read back"},
                                          {ReadBack::good, "read back, good"},
                                          {ReadBack::damaged, "read back, damaged"},
                                          {ReadBack::stopped, "not read back, stopped"}}};
+constexpr Words<DueFate, 4> fates{{{DueFate::waiting, "waiting"},
+                                   {DueFate::ran, "ran"},
+                                   {DueFate::missed, "missed"},
+                                   {DueFate::skipped, "skipped"}}};
+constexpr Words<DueReason, 10> due_reasons{{{DueReason::none, "none"},
+                                            {DueReason::not_watching, "not watching"},
+                                            {DueReason::settling, "settling"},
+                                            {DueReason::window, "window"},
+                                            {DueReason::paused, "paused"},
+                                            {DueReason::drive, "drive"},
+                                            {DueReason::busy, "busy"},
+                                            {DueReason::cut_off, "cut off"},
+                                            {DueReason::not_started, "not started"},
+                                            {DueReason::withdrawn, "withdrawn"}}};
 constexpr Words<Depth, 2> depths{{{Depth::quick, "quick"}, {Depth::all, "all"}}};
 
 }  // namespace
@@ -51,6 +65,18 @@ std::string_view result_text(RunResult result) {
 }
 std::optional<RunResult> parse_result(std::string_view text) {
   return value_of(results, text);
+}
+std::string_view fate_text(DueFate fate) {
+  return word_of(fates, fate);
+}
+std::optional<DueFate> parse_fate(std::string_view text) {
+  return value_of(fates, text);
+}
+std::string_view due_reason_name(DueReason reason) {
+  return word_of(due_reasons, reason);
+}
+std::optional<DueReason> parse_due_reason(std::string_view text) {
+  return value_of(due_reasons, text);
 }
 std::string_view health_text(Health health) {
   return word_of(healths, health);

@@ -32,6 +32,37 @@ enum class Depth { quick, all };
 std::string_view depth_text(Depth depth);
 std::optional<Depth> parse_depth(std::string_view text);
 
+// What became of a moment at which a job should have run.
+enum class DueFate {
+  waiting,  // nothing yet: it waits for something
+  ran,      // a run began for it, whose result is what became of it
+  missed,   // nobody was there to start it, and it is not made up for
+  skipped,  // it was given up for another reason
+};
+std::string_view fate_text(DueFate fate);
+std::optional<DueFate> parse_fate(std::string_view text);
+
+// Why it waits, or why no run began for it.
+enum class DueReason {
+  none,
+  not_watching,  // the agent was not there: the machine was off or asleep, or it did not run
+  settling,      // the machine has only just been switched on
+  window,        // outside of the hours and days in which runs may start
+  paused,        // by a person
+  drive,         // the destination is not there
+  busy,          // another run goes on
+  cut_off,       // its run ended without a word
+  not_started,   // its run could not be started
+  withdrawn,     // the job, or that time of it, is gone or disabled
+};
+std::string_view due_reason_name(DueReason reason);
+std::optional<DueReason> parse_due_reason(std::string_view text);
+// The run that comes of it makes up for a moment that has passed.
+inline bool makes_late(DueReason reason) {
+  return reason == DueReason::not_watching || reason == DueReason::drive || reason == DueReason::paused ||
+         reason == DueReason::cut_off;
+}
+
 // A rule of [keep] that a run did not keep, to make room.
 struct BrokenRule {
   std::string rule;                    // as the job file says it: "age = 30 days"

@@ -13,6 +13,7 @@ void RunControl::checkpoint() {
     std::this_thread::sleep_for(std::chrono::milliseconds(50));
   }
   if (stop_) throw Stopped();
+  if (look_ && look_.exchange(false)) waited = true;
   if (waited && after_pause_) after_pause_();
 }
 

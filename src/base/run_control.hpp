@@ -26,6 +26,14 @@ class RunControl {
   void checkpoint();
 
   void stop() noexcept { stop_ = true; }
+  // As stop(), when somebody asked for this run's end by name: it is not made up for.
+  void stop_for_good() noexcept {
+    for_good_ = true;
+    stop_ = true;
+  }
+  bool stopped_for_good() const noexcept { return for_good_; }
+  // The world may have changed (the machine slept): `after_pause` is asked at the next checkpoint.
+  void look_again() noexcept { look_ = true; }
   void pause() noexcept { paused_ = true; }
   void go_on() noexcept { paused_ = false; }
   bool stop_requested() const noexcept { return stop_; }
@@ -36,6 +44,8 @@ class RunControl {
 
  private:
   std::atomic<bool> stop_{false};
+  std::atomic<bool> for_good_{false};
+  std::atomic<bool> look_{false};
   std::atomic<bool> paused_{false};
   std::function<void()> after_pause_;
 };

@@ -2,7 +2,6 @@
 #include <cctz/civil_time.h>
 
 #include <algorithm>
-#include <set>
 
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
@@ -117,35 +116,6 @@ std::vector<Occurrence> next_times(const std::vector<Phrase>& phrases, Instant a
     coming[first] = next_time(phrases[first], *coming[first]);
   }
   return out;
-}
-
-std::vector<std::string> phrase_notes(const std::vector<Phrase>& phrases, Instant now) {
-  constexpr std::size_t far_enough = 2000;
-  std::vector<std::string> notes;
-  auto quoted = [&](std::size_t i) { return "\"" + phrases[i].text() + "\""; };
-  for (std::size_t i = 0; i < phrases.size(); ++i) {
-    using Type = Phrase::Type;
-    bool has_times = phrases[i].type != Type::by_hand && phrases[i].type != Type::on_change;
-    if (has_times && !next_time(phrases[i], now))
-      notes.push_back("[when] runs " + quoted(i) + " is past: it starts no run");
-    const unsigned rest = phrases[i].type == Type::every_minutes ? 24 * 60 % phrases[i].every : 0;
-    if (rest != 0)
-      notes.push_back("[when] runs " + quoted(i) +
-                      " is counted from each midnight: the last step of a day is " +
-                      count_text(rest, "minute"));
-  }
-  std::set<std::pair<std::size_t, std::size_t>> told;
-  const std::vector<Occurrence> coming =
-      phrases.size() > 1 ? next_times(phrases, now, far_enough) : std::vector<Occurrence>();
-  for (std::size_t i = 1; i < coming.size(); ++i) {
-    const Occurrence& one = coming[i - 1];
-    const Occurrence& other = coming[i];
-    if (one.when != other.when || !told.insert(std::minmax(one.phrase, other.phrase)).second) continue;
-    notes.push_back("[when] runs " + quoted(one.phrase) + " and " + quoted(other.phrase) +
-                    " come at the same minute, first on " + local_text(one.when) +
-                    ": move one of them, unless two runs in a row are meant");
-  }
-  return notes;
 }
 
 }  // namespace kestrum

@@ -63,8 +63,4 @@ struct Occurrence {
 };
 std::vector<Occurrence> next_times(const std::vector<Phrase>& phrases, Instant after, std::size_t count);
 
-// What is allowed and hardly meant: moments that are past, steps that do not divide a day, and phrases that
-// come at the same minute. One sentence each.
-std::vector<std::string> phrase_notes(const std::vector<Phrase>& phrases, Instant now);
-
 }  // namespace kestrum

@@ -1,6 +1,9 @@
 #include "cli/arguments.hpp"
 
 #include <algorithm>
+#include <charconv>
+
+#include <algorithm>
 #include <cxxopts.hpp>
 
 #include "base/error.hpp"
@@ -110,6 +113,20 @@ std::optional<std::string> Arguments::value(const std::string& name) const {
   auto found = values_.find(name);
   if (found == values_.end() || found->second.empty()) return std::nullopt;
   return found->second.front();
+}
+
+std::optional<std::int64_t> Arguments::number(const std::string& name, std::int64_t least,
+                                              std::int64_t most) const {
+  const std::optional<std::string> text = value(name);
+  if (!text) return std::nullopt;
+  std::int64_t number = 0;
+  auto [end, code] = std::from_chars(text->data(), text->data() + text->size(), number);
+  if (code != std::errc() || end != text->data() + text->size() || number < least || number > most)
+    throw Error(ErrorKind::usage,
+                "--" + name + " '" + printable(*text) + "' is not a number from " + std::to_string(least) + " to " +
+                    std::to_string(most),
+                "write it like --" + name + " " + std::to_string(std::max<std::int64_t>(least, 1)));
+  return number;
 }
 
 std::vector<std::string> Arguments::values(const std::string& name) const {

@@ -2,6 +2,7 @@
 // words, help made from the same table.
 #pragma once
 
+#include <cstdint>
 #include <map>
 #include <optional>
 #include <string>
@@ -38,6 +39,8 @@ class Arguments {
   bool any() const { return !values_.empty(); }
   bool has(const std::string& name) const { return values_.contains(name); }
   std::optional<std::string> value(const std::string& name) const;
+  // A whole number. Throws Error of kind usage when it is none from `least` to `most`.
+  std::optional<std::int64_t> number(const std::string& name, std::int64_t least, std::int64_t most) const;
   std::vector<std::string> values(const std::string& name) const;
   const std::vector<std::string>& words() const { return words_; }
   bool help() const { return has("help"); }

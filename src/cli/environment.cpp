@@ -56,15 +56,14 @@ std::unique_ptr<Clock> make_clock() {
   std::string running = variable("KESTRUM_CLOCK");
   if (!now.empty()) return std::make_unique<SimulatedClock>(moment_of(now, "KESTRUM_NOW"), 0.0);
   if (running.empty()) return std::make_unique<SystemClock>();
-  std::size_t comma = running.find(',');
-  char* end = nullptr;
-  std::string rate = comma == std::string::npos ? "" : running.substr(comma + 1);
-  double factor = std::strtod(rate.c_str(), &end);
-  if (rate.empty() || *end != '\0' || !(factor >= 0 && factor <= 1e9)) {
+  if (running.starts_with("file:")) return std::make_unique<ClockFile>(running.substr(5));
+  std::optional<SimulatedClock> clock = parse_simulated_clock(running);
+  if (!clock)
     throw Error(ErrorKind::usage, "KESTRUM_CLOCK is not a start and a rate: '" + printable(running) + "'",
                 "write it like 2027-03-01T20:30:00Z,60");
-  }
-  return std::make_unique<SimulatedClock>(moment_of(running.substr(0, comma), "KESTRUM_CLOCK"), factor);
+  // Processes that this one starts share its clock.
+  setenv("KESTRUM_CLOCK", clock_text(*clock, *parse_utc(split(running, ',')[0])).c_str(), 1);
+  return std::make_unique<SimulatedClock>(*clock);
 }
 
 std::string machine_name() {

@@ -19,9 +19,19 @@ RunControl control;
 
 std::atomic<int> stopping_itself = 0;
 
-void ask_stop(int) {
+void ask_stop(int signal) {
+  const bool again = control.stop_requested();
   control.stop();
-  if (stopping_itself > 0) return;
+  if (stopping_itself > 0 && signal == SIGINT && again) {
+    constexpr char now[] = "\nkestrum: ended at once, as asked; the next run puts in order what is left\n";
+    [[maybe_unused]] ssize_t told = write(STDERR_FILENO, now, sizeof now - 1);
+    _exit(exit_code_of(ErrorKind::stopped));
+  }
+  if (stopping_itself > 0) {
+    constexpr char first[] = "\nkestrum: stopping cleanly; Ctrl-C again ends it at once\n";
+    if (signal == SIGINT) [[maybe_unused]] ssize_t told = write(STDERR_FILENO, first, sizeof first - 1);
+    return;
+  }
   // Nothing of it is half done that would have to be put in order.
   constexpr char words[] = "kestrum: stopped, as asked\n";
   [[maybe_unused]] ssize_t told = write(STDERR_FILENO, words, sizeof words - 1);

@@ -1,5 +1,4 @@
 // forecast.
-#include <charconv>
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
@@ -15,19 +14,6 @@
 
 namespace kestrum {
 namespace {
-
-constexpr unsigned most_days = 3660;
-
-unsigned days_of(const Arguments& arguments) {
-  std::optional<std::string> text = arguments.value("days");
-  if (!text) return 90;
-  unsigned days = 0;
-  auto [end, code] = std::from_chars(text->data(), text->data() + text->size(), days);
-  if (code != std::errc() || end != text->data() + text->size() || days < 1 || days > most_days)
-    throw Error(ErrorKind::usage, "--days '" + printable(*text) + "' is not a number of days from 1 to 3660",
-                "write it like --days 90");
-  return days;
-}
 
 // Every day of two weeks, of longer times about twenty of them.
 void print_days(const Forecast& forecast) {
@@ -110,7 +96,7 @@ void print_forecast(const JobForecast& forecast) {
 int forecast(const Arguments& arguments, const Environment& environment) {
   std::optional<std::string> figure = arguments.value("figure");
   if (figure) check_figure_name(*figure);
-  unsigned days = days_of(arguments);
+  unsigned days = static_cast<unsigned>(arguments.number("days", 1, 3660).value_or(90));
   Progress progress(environment, arguments.has("quiet"));
   RunContext context = run_context(environment, progress);
   JobForecast result = forecast_job(arguments.words()[0], days, context);

@@ -8,7 +8,9 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "engine/due_desk.hpp"
 #include "tell/documents.hpp"
+#include "tell/due_words.hpp"
 #include "tell/run_log.hpp"
 
 namespace kestrum {
@@ -44,7 +46,7 @@ class PrintedRow final : public RowListener {
   PrintedRow(const Arguments& arguments, const Environment& environment)
       : arguments_(arguments), environment_(environment) {}
 
-  const RunContext& begins(const std::string&) override {
+  const RunContext& begins(const std::string&, std::int64_t start) override {
     job_.reset();
     job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"), arguments_.has("list"));
     job_->context.emplace(run_context(environment_, job_->listeners));
@@ -52,6 +54,8 @@ class PrintedRow final : public RowListener {
     job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive"),
                             arguments_.has("new-passphrase")};
     job_->context->break_lock = arguments_.has("break-lock");
+    job_->context->start = start;
+    job_->context->unattended = start != 0;
     return *job_->context;
   }
 
@@ -102,7 +106,26 @@ std::vector<std::string> names_of(const Arguments& arguments, const Environment&
   return names;
 }
 
+int run_what_is_due(const Arguments& arguments, const Environment& environment, PrintedRow& listener) {
+  if (!arguments.words().empty() || arguments.has("all") || arguments.has("kind"))
+    throw Error(ErrorKind::usage, "--due runs what is due, as the jobs say; no name, --all or --kind goes with it",
+                "give names, or --due");
+  Progress progress(environment, arguments.has("quiet"));
+  const DueRound round = run_due(run_context(environment, progress), listener);
+  if (arguments.has("json")) {
+    print_document(runs_document(round.row.outcomes));
+    return round.row.exit_code;
+  }
+  for (const auto& [job, wait] : round.waits) out("{} waits {}\n", printable(job), wait_text(wait));
+  if (round.row.jobs == 0 && round.waits.empty()) out("Nothing is due.\n");
+  return round.row.exit_code;
+}
+
 int run(const Arguments& arguments, const Environment& environment) {
+  if (arguments.has("due")) {
+    PrintedRow due(arguments, environment);
+    return run_what_is_due(arguments, environment, due);
+  }
   std::optional<Kind> kind = wanted_kind(arguments);
   std::vector<std::string> names = names_of(arguments, environment);
   PrintedRow listener(arguments, environment);
@@ -126,6 +149,7 @@ Verb run_verb() {
            0,
            1000,
            {{"all", "", "every job of this machine"},
+            {"due", "", "what is due by the jobs' own times, one round of what the agent does"},
             kind_option,
             {"same-disk", "", "the destination may lie on the disk of the files, this time"},
             {"moved", "",

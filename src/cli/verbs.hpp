@@ -40,6 +40,12 @@ Verb recovery_create_verb();
 Verb status_verb();
 Verb history_verb();
 Verb suggest_verb();
+Verb schedule_verb();
+Verb pause_verb();
+Verb continue_verb();
+Verb stop_verb();
+Verb agent_verb();
+Verb agent_run_verb();
 
 // Those that the help shows.
 std::vector<Verb> all_verbs();

@@ -3,7 +3,10 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "engine/destination.hpp"
+#include "engine/due_desk.hpp"
+#include "engine/job_in_force.hpp"
 #include "engine/job_run.hpp"
+#include "engine/steering.hpp"
 
 namespace kestrum {
 namespace {
@@ -57,21 +60,55 @@ RunOutcome not_begun(const std::string& name, const Error& error, const RunConte
   return outcome;
 }
 
+// Where nobody is there the last good form of a job whose file does not read.
+Job job_to_run(const std::string& name, const RunContext& context, std::vector<Problem>& known) {
+  if (!context.unattended) {
+    Job job = context.home.load_job(name);
+    remember_good_form(context.home, job);
+    return job;
+  }
+  std::optional<Error> trouble;
+  std::optional<JobInForce> in_force = job_in_force(context.home, name, &trouble);
+  if (!in_force) throw *trouble;
+  if (in_force->trouble)
+    known.push_back({context.home.job_path(name), "read",
+                     std::string(in_force->trouble->what()) + "; its last good form was run"});
+  return in_force->job;
+}
+
+// What became of the moments that waited for this run.
+void tell_who_waited(const std::vector<RunOutcome>& outcomes, const RunContext& context) {
+  History history = History::open(context);
+  if (history.ledger() == nullptr) return;
+  try {
+    settle_due(*history.ledger(), outcomes, context.control.stopped_for_good());
+  } catch (const Error& error) {
+    context.observer.note("what was due cannot be kept: " + std::string(error.what()));
+  }
+}
+
 }  // namespace
 
 std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
                                 const OnOutcome& done) {
-  Job job = context.home.load_job(name);
+  std::vector<Problem> known;
+  Job job = job_to_run(name, context, known);
   job.same_disk = job.same_disk || context.same_disk;
   DestinationChoice choice = choose(job, context);
   std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
   for (const std::string& note : choice.passed_over) context.observer.note(note);
+  const SteeredRun steered(context.home, name, context.clock, context.control, context.observer,
+                           context.unattended);
   std::vector<RunOutcome> outcomes;
   const std::vector<Attempt> attempts = attempts_of(choice);
   for (const Attempt& attempt : attempts) {
     bool last = &attempt == &attempts.back();
     JobRun run(job, attempt.named, choice.trouble, kind, context, keys, attempt.spare_promises);
-    if (outcomes.empty()) run.begin_with(choice.absent);
+    if (outcomes.empty()) {
+      known.insert(known.end(), choice.absent.begin(), choice.absent.end());
+      run.begin_with(known);
+      run.take_over(context.start);
+    }
     outcomes.push_back(run.run());
     bool goes_on = is_kind(outcomes.back(), ErrorKind::full) && !choice.each && !last;
     outcomes.back().made_good_elsewhere = goes_on;
@@ -81,32 +118,38 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
     if (goes_on)
       context.observer.note(printable(attempt.named) + " is full; going on to the next destination");
   }
+  if (context.start != 0) tell_who_waited(outcomes, context);
   return outcomes;
+}
+
+bool run_in_row(RunRow& row, const std::string& name, std::optional<Kind> kind, RowListener& listener,
+                std::int64_t start) {
+  const RunContext& context = listener.begins(name, start);
+  std::vector<RunOutcome> of_job;
+  try {
+    of_job = run_job(name, kind, context, [&](const RunOutcome& outcome) { listener.ends(outcome); });
+  } catch (const Error& error) {
+    of_job.push_back(not_begun(name, error, context));
+    listener.ends(of_job.back());
+  }
+  ++row.jobs;
+  bool good = true, stopped = false;
+  for (RunOutcome& outcome : of_job) {
+    stopped = stopped || is_kind(outcome, ErrorKind::stopped);
+    if (!outcome.made_good_elsewhere) {
+      row.exit_code = worse_exit(row.exit_code, outcome.entry.exit_code);
+      good = good && outcome.entry.exit_code <= exit_problems;
+    }
+    row.outcomes.push_back(std::move(outcome));
+  }
+  row.good += good ? 1 : 0;
+  return !stopped;
 }
 
 RunRow run_jobs(const std::vector<std::string>& names, std::optional<Kind> kind, RowListener& listener) {
   RunRow row;
   for (const std::string& name : names) {
-    const RunContext& context = listener.begins(name);
-    std::vector<RunOutcome> of_job;
-    try {
-      of_job = run_job(name, kind, context, [&](const RunOutcome& outcome) { listener.ends(outcome); });
-    } catch (const Error& error) {
-      of_job.push_back(not_begun(name, error, context));
-      listener.ends(of_job.back());
-    }
-    ++row.jobs;
-    bool good = true, stopped = false;
-    for (RunOutcome& outcome : of_job) {
-      stopped = stopped || is_kind(outcome, ErrorKind::stopped);
-      if (!outcome.made_good_elsewhere) {
-        row.exit_code = worse_exit(row.exit_code, outcome.entry.exit_code);
-        good = good && outcome.entry.exit_code <= exit_problems;
-      }
-      row.outcomes.push_back(std::move(outcome));
-    }
-    row.good += good ? 1 : 0;
-    if (stopped) break;
+    if (!run_in_row(row, name, kind, listener)) break;
   }
   return row;
 }

@@ -38,10 +38,15 @@ class RowListener {
  public:
   virtual ~RowListener() = default;
   // The context of the job's runs; must live until the next call.
-  virtual const RunContext& begins(const std::string& job) = 0;
+  // `start`: RunContext::start.
+  virtual const RunContext& begins(const std::string& job, std::int64_t start) = 0;
   virtual void ends(const RunOutcome& outcome) = 0;
 };
 RunRow run_jobs(const std::vector<std::string>& names, std::optional<Kind> kind, RowListener& listener);
+
+// One more in the row. False: it was stopped, and nothing follows.
+bool run_in_row(RunRow& row, const std::string& name, std::optional<Kind> kind, RowListener& listener,
+                std::int64_t start = 0);
 
 // The enabled jobs of this home, and those whose file does not read: whether they are enabled cannot be told.
 std::vector<std::string> jobs_to_run(const Home& home);

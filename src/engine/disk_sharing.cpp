@@ -40,7 +40,7 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
   std::string shown = "the destination " + printable(view.root) + " ";
   Selection selection =
       select(job.what, people, now, [&](const std::string& text) { view.notes.push_back(text); });
-  for (const std::string& text : phrase_notes(job.runs, now)) view.notes.push_back(text);
+  for (const std::string& text : phrase_notes(job.runs, now, job.window)) view.notes.push_back(text);
   try {
     view.root = locate_destination(DestinationAddress::parse(view.root));
     struct stat status {};

@@ -34,8 +34,8 @@ History History::open(const Home& home, const std::function<void(const std::stri
   return history;
 }
 
-void History::begin_run(RunEntry& run) {
-  attempt([&] { ledger_->begin_run(run); });
+void History::begin_run(RunEntry& run, std::int64_t start) {
+  attempt([&] { ledger_->begin_run(run, start); });
 }
 
 void History::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {

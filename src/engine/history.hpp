@@ -26,7 +26,8 @@ class History {
   explicit History(Ledger& ledger) : ledger_(&ledger) {}
 
   // The entry keeps number 0 when it could not be written.
-  void begin_run(RunEntry& run);
+  // `start`: Ledger::begin_run. Throws NotAskedFor.
+  void begin_run(RunEntry& run, std::int64_t start = 0);
   void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
   void add_check(const Id& set, const CheckEntry& check);
 
@@ -36,6 +37,9 @@ class History {
   SetChecks checks(const Id& set) { return checks(std::vector<Id>{set})[0]; }
   // Of the newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
+
+  // The ledger, for what is not worth a run either; nullptr: none.
+  Ledger* ledger() { return ledger_; }
 
   // Why something could not be written or read; the first of it.
   const std::optional<Error>& trouble() const { return trouble_; }

@@ -59,6 +59,13 @@ void Home::make_state_folder() const {
   fs::permissions(state_, fs::perms::owner_all, code);
 }
 
+void Home::make_folder_of(const std::string& state_file) const {
+  make_state_folder();
+  const std::string folder = fs::path(state_file).parent_path().string();
+  make_folders(folder);
+  clear_temporaries(folder);
+}
+
 std::string Home::ledger_path() const {
   make_state_folder();
   return ledger_file();
@@ -83,6 +90,10 @@ std::string Home::scratch_folder() const {
   std::error_code code;
   fs::path other = fs::temp_directory_path(code);
   return code ? "/tmp" : other.string();
+}
+
+void Home::make_jobs_folder() const {
+  make_folders(jobs_folder());
 }
 
 std::vector<std::string> Home::job_names() const {
@@ -157,6 +168,8 @@ void Home::rename_job(const std::string& from, const std::string& to) const {
     throw system_error("rename", job_path(from), errno);
   }
   unlink(state_file(from).c_str());
+  rename(last_good_file(from).c_str(), last_good_file(to).c_str());
+  rename(steering_file(from).c_str(), steering_file(to).c_str());
 }
 
 std::optional<JobState> Home::load_state(const std::string& job) const {
@@ -215,9 +228,7 @@ void Home::save_state(const std::string& job, const JobState& state) const {
             {"drives", drives},
             {"chain-keys", chains},
             {"closed-chains", closed}};
-  make_state_folder();
-  make_folders(state_ + "/job-state");
-  clear_temporaries(state_ + "/job-state");
+  make_folder_of(state_file(job));
   replace_file(state_file(job), as_bytes(json.dump(1) + "\n"), 0600);
 }
 

@@ -50,8 +50,17 @@ class Home {
   std::string ledger_path() const;  // the same; makes the folder
   // `name`: of the run, unique in its job. Makes the folder, and clears what killed runs have left in it.
   std::string log_path(const std::string& job, const std::string& name) const;
+  // Of a job file that does not read, the last form that did.
+  std::string last_good_file(const std::string& job) const { return state_ + "/last-good/" + job + ".toml"; }
+  std::string steering_folder() const { return state_ + "/steering"; }
+  std::string steering_file(const std::string& job) const { return steering_folder() + "/" + job + ".json"; }
+  std::string agent_file() const { return state_ + "/agent.lock"; }
+  // Makes the folder above the state's file that it is in.
+  void make_folder_of(const std::string& state_file) const;
   // Where large runs put what they sort; makes the folder, or gives the system's own where that cannot be.
   std::string scratch_folder() const;
+
+  void make_jobs_folder() const;
 
   std::vector<std::string> job_names() const;  // sorted
   bool has_job(const std::string& name) const;

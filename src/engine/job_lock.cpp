@@ -3,15 +3,14 @@
 #include <unistd.h>
 
 #include <condition_variable>
-#include <filesystem>
 #include <fstream>
 #include <mutex>
 #include <nlohmann/json.hpp>
 #include <set>
-#include <sstream>
 
 #include "archive/crypto.hpp"
 #include "archive/job_folder.hpp"
+#include "base/process_identity.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -20,39 +19,12 @@ namespace {
 using Json = nlohmann::ordered_json;
 constexpr std::uint64_t most_bytes = 4096;
 
-std::string boot_id() {
-  std::ifstream file("/proc/sys/kernel/random/boot_id");
-  std::string id;
-  std::getline(file, id);
-  return id;
-}
-
 // This installation of a system; clones of a machine may share it. Empty where there is none.
 std::string machine_id() {
   std::ifstream file("/etc/machine-id");
   std::string id;
   std::getline(file, id);
   return id;
-}
-
-// Process numbers mean something within one only: a container has its own.
-std::string process_space() {
-  std::error_code code;
-  return std::filesystem::read_symlink("/proc/self/ns/pid", code).string();
-}
-
-// Clock ticks after boot at which the process started: tells a reused process number from the old one.
-std::string process_start(pid_t pid) {
-  std::ifstream file("/proc/" + std::to_string(pid) + "/stat");
-  std::string text;
-  std::getline(file, text);
-  std::size_t end = text.rfind(')');
-  if (end == std::string::npos) return {};
-  std::istringstream fields(text.substr(end + 1));
-  std::string field;
-  for (int i = 0; i < 20 && (fields >> field); ++i) {
-  }
-  return field;
 }
 
 // Locks that this process holds. One that it could not remove (the drive failed) is none of them any more.

@@ -4,6 +4,7 @@
 
 #include "archive/set_check.hpp"
 #include "base/exit_codes.hpp"
+#include "base/process_identity.hpp"
 #include "base/text.hpp"
 #include "engine/disk_sharing.hpp"
 #include "job/job_selection.hpp"
@@ -78,7 +79,8 @@ void JobRun::begin() {
   entry.job = job_.name;
   entry.started = context_.clock.now();
   entry.destination = named_;
-  history_.begin_run(entry);
+  entry.process = ProcessIdentity::own().text();
+  history_.begin_run(entry, start_);
   try {
     entry.log_file = context_.home.log_path(job_.name, log_name(entry));
     observer_.run_begins(entry.log_file);

@@ -15,6 +15,9 @@ class JobRun {
          const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises = false);
   // What is known before it begins. Told as problems of this run.
   void begin_with(std::vector<Problem> known) { known_ = std::move(known); }
+  // Due moments wait for it: Ledger::begin_run.
+  void take_over(std::int64_t start) { start_ = start; }
+  // Throws NotAskedFor before anything else, when they wait no more.
   RunOutcome run();
 
  private:
@@ -61,6 +64,7 @@ class JobRun {
   std::optional<ChainReader> chain_;
   std::vector<ChainSet> surveyed_;
   std::optional<SetPlan> plan_;
+  std::int64_t start_ = 0;
   std::vector<Problem> known_;         // before it began
   bool full_fits_ = true;              // else the chain goes on where a full set is due
   std::vector<BrokenPromise> broken_;  // by this run, each rule once

@@ -28,6 +28,9 @@ struct RunContext {
   bool break_lock = false;                  // a person says that another machine's run is gone
   OpenStore open_store = open_local_store;  // tests put a store of their own here
   LockTiming lock_timing = {};
+  // Nobody is there: the job's last good form counts where its file does not read, and a pause holds.
+  bool unattended = false;
+  std::int64_t start = 0;  // of due moments that wait for this run (DueBook); 0: none
   // By which it is told whether a file was changed too lately to trust its times: the one that files are
   // dated by, whatever `clock` is.
   const Clock* file_clock = nullptr;  // nullptr: the system's

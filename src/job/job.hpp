@@ -9,6 +9,7 @@
 
 #include "base/set_facts.hpp"
 #include "calendar/phrase.hpp"
+#include "calendar/run_window.hpp"
 #include "rules/keep_rules.hpp"
 #include "rules/renew_rules.hpp"
 
@@ -50,6 +51,7 @@ struct Job {
   bool same_disk = false;                 // it may be the disk of a source
   std::vector<Phrase> runs;               // [when]; none: by hand
   bool catch_up = true;                   // a missed run is made up for
+  RunWindow window;                       // in which runs may start by themselves
   std::optional<Span> warn_after;         // without a good point
   bool enabled = true;                    // runs by itself, and with --all
   Kind kind = Kind::incremental;          // [how]

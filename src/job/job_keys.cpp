@@ -49,6 +49,13 @@ constexpr JobKey keys[] = {
      set_runs},
     {"when", "if-missed", one, "WHAT", "catch up",
      "what a run that was missed means: \"catch up\" at the next chance, or skip", set_if_missed},
+    {"when", "only-between", list, "HOURS", "always",
+     "hours in which runs may start by themselves: \"22:00 to 06:00\", \"weekdays 18:00 to 07:30\"; what is due "
+     "outside waits",
+     set_only_between},
+    {"when", "not-on", list, "DAYS", "no day",
+     "days on which none starts by itself: 2027-12-24, \"2027-12-24 to 2028-01-02\", of every year \"12-25\"",
+     set_not_on},
     {"when", "warn-after", one, "LENGTH", "never", "say so in status when there is no good point for so long",
      set_warn_after},
     {"when", "enabled", one, "YES|NO", "yes", "whether it runs by itself and with --all", set_enabled},
@@ -127,6 +134,10 @@ void check_job(const Job& job) {
   if (what.skip_larger && what.skip_smaller && *what.skip_larger < *what.skip_smaller)
     refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller",
                  "change one of them");
+  // From any day on: of dates with a year an end is in sight.
+  if (!job.window.opens(Instant{}))
+    refuse_value(said + "would never start by itself: [when] not-on and only-between leave no moment",
+                 "change one of them; a job without times is one to be run by hand");
   if (job.encryption == Encryption::none && !job.recovery_key.empty())
     refuse_value(said + "has a recovery key, but [protect] encryption is none: there is nothing to open",
                  "leave one of them out");

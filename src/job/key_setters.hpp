@@ -28,6 +28,8 @@ void set_same_disk(Job& job, const KeyValues& values);
 
 void set_runs(Job& job, const KeyValues& values);
 void set_if_missed(Job& job, const KeyValues& values);
+void set_only_between(Job& job, const KeyValues& values);
+void set_not_on(Job& job, const KeyValues& values);
 void set_warn_after(Job& job, const KeyValues& values);
 void set_enabled(Job& job, const KeyValues& values);
 

@@ -51,6 +51,16 @@ void set_if_missed(Job& job, const KeyValues& values) {
   job.catch_up = one_of(values[0], {"catch up", "skip"}) == 0;
 }
 
+void set_only_between(Job& job, const KeyValues& values) {
+  job.window.only_between.clear();
+  for (const std::string& value : values) job.window.only_between.push_back(parse_open_hours(value));
+}
+
+void set_not_on(Job& job, const KeyValues& values) {
+  job.window.not_on.clear();
+  for (const std::string& value : values) job.window.not_on.push_back(parse_closed_days(value));
+}
+
 void set_warn_after(Job& job, const KeyValues& values) {
   job.warn_after = expect_span(values[0]);
 }

@@ -46,11 +46,26 @@ ALTER TABLE run ADD COLUMN broken TEXT NOT NULL DEFAULT '';
 PRAGMA user_version = 4;
 )";
 
+constexpr const char* schema_5 = R"(
+ALTER TABLE run ADD COLUMN process TEXT NOT NULL DEFAULT '';
+CREATE INDEX run_job ON run(job, id);
+CREATE TABLE job_time (job TEXT NOT NULL, phrase TEXT NOT NULL, since INTEGER NOT NULL, PRIMARY KEY (job, phrase));
+CREATE TABLE due (
+  id INTEGER PRIMARY KEY, job TEXT NOT NULL, moment INTEGER NOT NULL, first INTEGER NOT NULL, moments INTEGER NOT NULL,
+  phrase TEXT NOT NULL, kind TEXT NOT NULL, fate TEXT NOT NULL, reason TEXT NOT NULL, late INTEGER NOT NULL,
+  run INTEGER REFERENCES run(id) ON DELETE SET NULL, own INTEGER NOT NULL, start INTEGER NOT NULL, told INTEGER NOT NULL,
+  UNIQUE (job, moment));
+CREATE INDEX due_waiting ON due(fate, job) WHERE fate = 'waiting';
+CREATE INDEX due_run ON due(run);
+CREATE TABLE event (id INTEGER PRIMARY KEY, moment INTEGER NOT NULL, job TEXT NOT NULL, what TEXT NOT NULL, words TEXT NOT NULL);
+PRAGMA user_version = 5;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
     "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, stored_bytes, problems, "
-    "log_file, checked, upkeep, set_id, broken FROM run ";
+    "log_file, checked, upkeep, set_id, broken, process FROM run ";
 
 std::optional<Id> id_of(const std::string& hex) {
   std::optional<Bytes> bytes = from_hex(hex);
@@ -105,6 +120,7 @@ RunEntry read_run(const Statement& row) {
   if (!row.text(25).empty()) run.upkeep = split(row.text(25), '\n');
   run.set = id_of(row.text(26));
   run.broken = read_broken(row.text(27));
+  run.process = row.text(28);
   return run;
 }
 
@@ -150,23 +166,32 @@ void Ledger::migrate(Access access) {
   if (found < 2) database_.run(schema_2);
   if (found < 3) database_.run(schema_3);
   if (found < 4) database_.run(schema_4);
+  if (found < 5) database_.run(schema_5);
   database_.run("COMMIT");
 }
 
-void Ledger::begin_run(RunEntry& run) {
+void Ledger::begin_run(RunEntry& run, std::int64_t start) {
+  Transaction writing(database_, "BEGIN IMMEDIATE");
   Statement insert(database_.get(),
                    "INSERT INTO run (job, number, started, result, exit_code, message, destination, kind, "
                    "reason, files, folders, "
                    "others, bytes, new_files, changed_files, gone_files, read_bytes, new_bytes, "
-                   "stored_bytes, problems, log_file, checked) "
+                   "stored_bytes, problems, log_file, checked, process) "
                    "VALUES (?1, 1 + (SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?1), ?2, "
                    "'running', 0, '', ?3, '', '', "
-                   "0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, '', '')");
-  insert.bind(1, run.job).bind(2, utc_text(run.started)).bind(3, to_utf8(run.destination)).step();
+                   "0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, '', '', ?4)");
+  insert.bind(1, run.job).bind(2, utc_text(run.started)).bind(3, to_utf8(run.destination));
+  insert.bind(4, run.process).step();
   run.id = database_.last_row();
   Statement ask(database_.get(), "SELECT number FROM run WHERE id = ?");
   ask.bind(1, run.id).step();
   run.number = ask.integer(0);
+  if (start != 0) {
+    Statement take(database_.get(), "UPDATE due SET fate = 'ran', run = ?2 WHERE start = ?1 AND fate = 'waiting'");
+    take.bind(1, start).bind(2, run.id).step();
+    if (database_.changed_rows() == 0) throw NotAskedFor();
+  }
+  writing.commit();
 }
 
 void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problems) {
@@ -232,6 +257,27 @@ std::optional<RunEntry> Ledger::run(const std::string& job, std::int64_t number)
   return read_run(ask);
 }
 
+std::optional<RunEntry> Ledger::run_by_id(std::int64_t id) {
+  Statement ask(database_.get(), (std::string(run_columns) + "WHERE id = ?1").c_str());
+  ask.bind(1, id);
+  if (!ask.step()) return std::nullopt;
+  return read_run(ask);
+}
+
+std::vector<RunEntry> Ledger::unended_runs() {
+  Statement ask(database_.get(),
+                (std::string(run_columns) + "WHERE ended IS NULL AND result = 'running' ORDER BY id").c_str());
+  std::vector<RunEntry> runs;
+  while (ask.step()) runs.push_back(read_run(ask));
+  return runs;
+}
+
+void Ledger::record_cut_off(std::int64_t id, const std::string& message) {
+  Statement update(database_.get(),
+                   "UPDATE run SET result = 'failed', exit_code = 3, message = ?2 WHERE id = ?1 AND ended IS NULL");
+  update.bind(1, id).bind(2, message).step();
+}
+
 std::vector<Problem> Ledger::problems(std::int64_t run_id) {
   Statement ask(database_.get(), "SELECT path, operation, reason FROM problem WHERE run = ? ORDER BY id");
   ask.bind(1, run_id);
@@ -258,6 +304,7 @@ void Ledger::add_check(const Id& set, const CheckEntry& check) {
 }
 
 void Ledger::rename_job(const std::string& from, const std::string& to) {
+  Transaction writing(database_, "BEGIN IMMEDIATE");
   Statement most(database_.get(), "SELECT COALESCE(MAX(number), 0) FROM run WHERE job = ?");
   most.bind(1, to);
   const std::int64_t behind = most.step() ? most.integer(0) : 0;
@@ -266,6 +313,14 @@ void Ledger::rename_job(const std::string& from, const std::string& to) {
   move.bind(2, behind);
   move.bind(3, from);
   move.step();
+  // Of what was due under both names, what the other one has stays.
+  for (const char* sql : {"UPDATE OR IGNORE due SET job = ?2 WHERE job = ?1",
+                          "DELETE FROM due WHERE job = ?1 AND ?2 <> ?1",
+                          "UPDATE OR REPLACE job_time SET job = ?2 WHERE job = ?1"}) {
+    Statement go_on(database_.get(), sql);
+    go_on.bind(1, from).bind(2, to).step();
+  }
+  writing.commit();
 }
 
 std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::string& destination) {
@@ -274,6 +329,15 @@ std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::
                  "WHERE job = ?1 AND destination = ?2 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1")
                     .c_str());
   ask.bind(1, job).bind(2, to_utf8(destination));
+  if (!ask.step()) return std::nullopt;
+  return read_run(ask);
+}
+
+std::optional<RunEntry> Ledger::newest_point(const std::string& job) {
+  Statement ask(
+      database_.get(),
+      (std::string(run_columns) + "WHERE job = ?1 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1").c_str());
+  ask.bind(1, job);
   if (!ask.step()) return std::nullopt;
   return read_run(ask);
 }

@@ -33,6 +33,10 @@ struct RunEntry {
   std::vector<std::string> upkeep = {};  // what went by the keep rules
   std::optional<Id> set;                 // of the point
   std::vector<BrokenRule> broken = {};   // each once
+  std::string process = {};              // that makes it: ProcessIdentity
+
+  // Its process went without saying how it ended.
+  bool cut_off() const { return !ended && result != RunResult::running; }
 };
 
 // What is known of a set from checks: docs/GLOSSARY.md, "health".
@@ -52,10 +56,13 @@ struct SetChecks {
   std::optional<CheckEntry> last, deep;
 };
 
+// The start was taken over by another process, or given up.
+struct NotAskedFor {};
+
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 4;
+  static constexpr int version = 5;
   // For reading: a file that may not be written serves as it is.
   enum class Access { writing, reading };
   explicit Ledger(const std::string& path, Access access = Access::writing);
@@ -64,12 +71,18 @@ class Ledger {
   static std::unique_ptr<Ledger> open_or_renew(const std::string& path,
                                                const std::function<void(const std::string&)>& note);
 
-  // Gives the entry its id and number.
-  void begin_run(RunEntry& run);
+  // Gives the entry its id and number. `start`: of due moments that wait for it (DueBook), which are its own
+  // from then on; 0: none. Throws NotAskedFor, and begins nothing, when nothing waits for that start any more.
+  void begin_run(RunEntry& run, std::int64_t start = 0);
   void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
   // Newest first; `job` empty for all.
   std::vector<RunEntry> runs(const std::string& job, int most);
   std::optional<RunEntry> run(const std::string& job, std::int64_t number);
+  std::optional<RunEntry> run_by_id(std::int64_t id);
+  // That have not ended, and were not recorded as cut off.
+  std::vector<RunEntry> unended_runs();
+  // Its process is gone: failed, with that message, and no end.
+  void record_cut_off(std::int64_t id, const std::string& message);
   std::vector<Problem> problems(std::int64_t run_id);
 
   // Its runs go on under the new name. Those that an earlier job of that name had keep theirs before them.
@@ -77,6 +90,11 @@ class Ledger {
 
   // The newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
+  // The same on any of its destinations.
+  std::optional<RunEntry> newest_point(const std::string& job);
+
+  // For what else is kept in the same file.
+  Database& database() { return database_; }
 
   void add_check(const Id& set, const CheckEntry& check);
   // One for each set, in the same order.

@@ -103,7 +103,7 @@ Database::Database(const std::string& path, bool writing) {
   flags |= writing ? SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE : SQLITE_OPEN_READONLY | SQLITE_OPEN_URI;
   // It names files that others may not know of; what SQLite lays beside it is as open as the file itself.
   // One that is there is not opened for that: closing it again would take SQLite's own locks on it away.
-  if (writing) {
+  if (writing && path != in_memory) {
     FileHandle made(open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
     if (!made) chmod(path.c_str(), 0600);
   }
@@ -133,6 +133,9 @@ void Database::run(const char* sql) {
 }
 std::int64_t Database::last_row() const {
   return sqlite3_last_insert_rowid(database_);
+}
+std::int64_t Database::changed_rows() const {
+  return sqlite3_changes64(database_);
 }
 
 Transaction::Transaction(Database& database, const char* begin) : database_(database) {

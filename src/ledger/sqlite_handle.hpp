@@ -36,6 +36,8 @@ class Statement {
 
 class Database {
  public:
+  // Instead of a path: one that ends with this object.
+  static constexpr const char* in_memory = ":memory:";
   // For writing: creates it when missing, with the mode that the caller's umask leaves (its folder is closed
   // to others); WAL, waits up to ten seconds for others. For reading: as it is, nothing is made beside it.
   explicit Database(const std::string& path, bool writing = true);
@@ -45,6 +47,7 @@ class Database {
   sqlite3* get() const { return database_; }
   void run(const char* sql);
   std::int64_t last_row() const;
+  std::int64_t changed_rows() const;  // by the last statement
 
  private:
   sqlite3* database_ = nullptr;

@@ -1,6 +1,6 @@
 // Phrases for when a job runs: what is taken, what is refused with the nearest that means something, and the
 // moments they mean, at clock changes and over twenty years.
-#include "calendar/phrase.hpp"
+#include "calendar/run_window.hpp"
 
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>

@@ -1,0 +1,31 @@
+// The agent: starts jobs when they are due, for years. One a home.
+#pragma once
+
+#include <sys/types.h>
+
+#include "engine/due_desk.hpp"
+
+namespace kestrum {
+
+// Told of what happens, as it happens.
+class AgentListener {
+ public:
+  virtual ~AgentListener() = default;
+  virtual void ready() {}                           // it looks after the jobs from now on
+  virtual void happened(const AgentEvent&) {}       // also kept in the ledger
+  virtual void stands(const std::string& /*line*/) {}  // in one line: what goes on, what comes next
+};
+
+struct AgentSettings {
+  unsigned side_by_side = 2;  // runs at a time, to different drives; at least 1
+};
+
+// Starts a process that makes the run, and returns its number. Throws Error.
+using StartRun = std::function<pid_t(const DueStart&)>;
+
+// Until a signal ends it (SIGTERM, SIGINT, SIGHUP): then the runs it has started are stopped cleanly, and what they
+// were for waits for the next agent. Throws Error: busy when there is one already, failed.
+void run_agent(const RunContext& context, const AgentSettings& settings, const StartRun& start_run,
+               AgentListener& listener);
+
+}  // namespace kestrum

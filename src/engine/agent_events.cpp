@@ -1,0 +1,140 @@
+#include "engine/agent_events.hpp"
+
+#include <fcntl.h>
+#include <sys/epoll.h>
+#include <sys/inotify.h>
+#include <sys/signalfd.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <csignal>
+#include <filesystem>
+
+#include "base/error.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+constexpr std::uint32_t file_changes =
+    IN_CLOSE_WRITE | IN_MOVED_TO | IN_MOVED_FROM | IN_DELETE | IN_DELETE_SELF | IN_MOVE_SELF | IN_ONLYDIR;
+
+sigset_t ending_signals() {
+  sigset_t signals;
+  sigemptyset(&signals);
+  for (int signal : {SIGTERM, SIGINT, SIGHUP}) sigaddset(&signals, signal);
+  return signals;
+}
+
+[[noreturn]] void refuse(const std::string& what) {
+  throw Error(ErrorKind::failed, "the agent cannot " + what + ": " + system_reason(errno),
+              "it lives on being woken; see that the kernel's limits (fs.inotify) leave room");
+}
+
+}  // namespace
+
+AgentEvents::AgentEvents(const Home& home, const Clock& clock) : home_(home), clock_(clock) {
+  home_.make_folder_of(home_.steering_file("any"));
+  home_.make_jobs_folder();
+  poll_ = FileHandle(epoll_create1(EPOLL_CLOEXEC));
+  changes_ = FileHandle(inotify_init1(IN_CLOEXEC | IN_NONBLOCK));
+  mounts_ = FileHandle(open("/proc/self/mountinfo", O_RDONLY | O_CLOEXEC));
+  const sigset_t signals = ending_signals();
+  signals_ = FileHandle(signalfd(-1, &signals, SFD_CLOEXEC | SFD_NONBLOCK));
+  if (!poll_ || !changes_ || !signals_ || timer_.get() < 0) refuse("be woken");
+  watch_folders();
+  add(changes_.get(), EPOLLIN);
+  add(signals_.get(), EPOLLIN);
+  add(timer_.get(), EPOLLIN);
+  if (mounts_) add(mounts_.get(), EPOLLPRI);
+  sigprocmask(SIG_BLOCK, &signals, nullptr);
+}
+
+AgentEvents::~AgentEvents() {
+  const sigset_t signals = ending_signals();
+  sigprocmask(SIG_UNBLOCK, &signals, nullptr);
+}
+
+// Again after a folder was removed or moved: a watch follows the folder, not the name.
+void AgentEvents::watch_folders() {
+  jobs_watch_ = inotify_add_watch(changes_.get(), home_.jobs_folder().c_str(), file_changes);
+  if (jobs_watch_ < 0) refuse("watch " + printable(home_.jobs_folder()));
+  steering_watch_ = inotify_add_watch(changes_.get(), home_.steering_folder().c_str(), file_changes);
+  if (steering_watch_ < 0) refuse("watch " + printable(home_.steering_folder()));
+  if (const std::string told_by = clock_.told_by(); !told_by.empty())
+    clock_watch_ = inotify_add_watch(changes_.get(), std::filesystem::path(told_by).parent_path().c_str(),
+                                     file_changes);
+}
+
+void AgentEvents::add(int file, std::uint32_t events) {
+  epoll_event event{};
+  event.events = events;
+  event.data.fd = file;
+  if (epoll_ctl(poll_.get(), EPOLL_CTL_ADD, file, &event) != 0) refuse("be woken");
+}
+
+bool AgentEvents::watch_process(pid_t pid) {
+  // The C library's own header for this is not made for C++ in this version.
+  FileHandle handle(static_cast<int>(syscall(SYS_pidfd_open, pid, 0)));
+  if (!handle) return false;
+  const int number = handle.get();
+  add(number, EPOLLIN);
+  processes_[number] = {pid, std::move(handle)};
+  return true;
+}
+
+void AgentEvents::read_changes(Happened& happened) {
+  alignas(inotify_event) char buffer[16384];
+  ssize_t got = 0;
+  bool folder_gone = false;
+  while ((got = read(changes_.get(), buffer, sizeof buffer)) > 0) {
+    for (char* at = buffer; at < buffer + got;) {
+      const auto* event = reinterpret_cast<const inotify_event*>(at);
+      at += sizeof(inotify_event) + event->len;
+      folder_gone = folder_gone || (event->mask & (IN_DELETE_SELF | IN_MOVE_SELF | IN_IGNORED)) != 0;
+      const bool lost = (event->mask & IN_Q_OVERFLOW) != 0;
+      happened.jobs = happened.jobs || lost || event->wd == jobs_watch_;
+      happened.steering = happened.steering || lost || event->wd == steering_watch_;
+      happened.clock = happened.clock || lost || event->wd == clock_watch_;
+    }
+  }
+  if (!folder_gone) return;
+  home_.make_folder_of(home_.steering_file("any"));
+  home_.make_jobs_folder();
+  watch_folders();
+  happened.jobs = true;
+}
+
+void AgentEvents::read_signals(Happened& happened) {
+  signalfd_siginfo info{};
+  while (read(signals_.get(), &info, sizeof info) == sizeof info) happened.stop = true;
+}
+
+AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
+  timer_.set(until, clock_);
+  Happened happened;
+  epoll_event events[16];
+  const int count = epoll_wait(poll_.get(), events, 16, -1);
+  ++wake_ups_;
+  for (int i = 0; i < count; ++i) {
+    const int file = events[i].data.fd;
+    if (file == changes_.get()) {
+      read_changes(happened);
+    } else if (file == signals_.get()) {
+      read_signals(happened);
+    } else if (file == mounts_.get()) {
+      happened.mounts = true;
+    } else if (file == timer_.get()) {
+      const WallTimer::Woke woke = timer_.take();
+      happened.time = happened.time || woke == WallTimer::Woke::time;
+      happened.clock = happened.clock || woke == WallTimer::Woke::clock;
+    } else if (auto process = processes_.find(file); process != processes_.end()) {
+      happened.ended.push_back(process->second.first);
+      processes_.erase(process);
+    }
+  }
+  return happened;
+}
+
+}  // namespace kestrum

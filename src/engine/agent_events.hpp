@@ -1,0 +1,55 @@
+// What wakes the agent: the wall clock, job files, steering, mounts, ends of processes, signals. Nothing is
+// asked again and again.
+#pragma once
+
+#include <map>
+
+#include "base/file_handle.hpp"
+#include "engine/home.hpp"
+#include "engine/wall_timer.hpp"
+
+namespace kestrum {
+
+class AgentEvents {
+ public:
+  // What has happened; several at once are told together.
+  struct Happened {
+    bool time = false;      // the moment waited for
+    bool clock = false;     // the clock was set, or the machine woke
+    bool jobs = false;      // a job file changed
+    bool steering = false;  // somebody paused, or let go on
+    bool mounts = false;
+    bool stop = false;             // a signal: SIGTERM, SIGINT or SIGHUP
+    std::vector<pid_t> ended = {};  // processes that were watched
+  };
+
+  // From here on those signals come to this and not to handlers, until it is destroyed. Throws Error of kind
+  // failed when the kernel refuses a watch.
+  AgentEvents(const Home& home, const Clock& clock);
+  ~AgentEvents();
+  AgentEvents(const AgentEvents&) = delete;
+  AgentEvents& operator=(const AgentEvents&) = delete;
+
+  // Until something happens. `until`: nothing: as long as it takes.
+  Happened wait(std::optional<Instant> until);
+  // Its end is told once. False: there is no such process any more.
+  bool watch_process(pid_t pid);
+  // So often something woke it.
+  std::uint64_t wake_ups() const { return wake_ups_; }
+
+ private:
+  void watch_folders();
+  void add(int file, std::uint32_t events);
+  void read_changes(Happened& happened);
+  void read_signals(Happened& happened);
+
+  const Home& home_;
+  const Clock& clock_;
+  FileHandle poll_, changes_, mounts_, signals_;
+  WallTimer timer_;
+  int jobs_watch_ = -1, steering_watch_ = -1, clock_watch_ = -1;
+  std::map<int, std::pair<pid_t, FileHandle>> processes_;  // by their handle
+  std::uint64_t wake_ups_ = 0;
+};
+
+}  // namespace kestrum

@@ -1,0 +1,124 @@
+// What is due for the jobs of a home and what to do about it: the lines in the ledger kept true, by the
+// decisions of plan/agenda. The agent, `run --due`, status and schedule all stand on it.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <set>
+
+#include "engine/backup.hpp"
+#include "engine/job_in_force.hpp"
+#include "engine/run_context.hpp"
+#include "engine/steering.hpp"
+#include "ledger/due_book.hpp"
+
+namespace kestrum {
+
+// A moment that is noticed so late was missed: whoever should have started the run was not there.
+inline constexpr std::int64_t in_time_seconds = 300;
+// What is made up for does not start before the machine has been up for so long.
+inline constexpr std::int64_t settle_seconds = 180;
+
+struct DeskJob {
+  std::string name;
+  std::optional<JobInForce> in_force;  // none: its file does not read, and never has
+  std::optional<Error> trouble;        // of its file
+  std::vector<CountedTime> times;      // none of a disabled job
+};
+
+// A start that is to be made now.
+struct DueStart {
+  std::string job;
+  std::int64_t start = 0;         // the token
+  std::vector<std::string> into;  // where it will write, as places on this machine
+};
+
+// How a job that waits stands.
+struct DueWait {
+  DueReason reason = DueReason::none;
+  Instant since;                      // of the oldest moment that waits
+  std::optional<Instant> look_again;
+  std::string drive;                  // that is waited for, as the job names it
+};
+
+class DueDesk {
+ public:
+  // A ledger that cannot be written is replaced by one in memory, and the observer is told.
+  explicit DueDesk(const RunContext& context);
+  // Begins with nothing, and keeps nothing.
+  struct InMemory {};
+  DueDesk(const RunContext& context, InMemory);
+  // Writes nothing, whoever owns the ledger: read_jobs(true) and look_ahead() only.
+  struct OnlyLook {};
+  DueDesk(const RunContext& context, OnlyLook);
+
+  // The job files, as they are now; what waits of a job that is gone or disabled, or of a time that it does not have
+  // any more, waits no longer. `only_look`: nothing is written.
+  void read_jobs(bool only_look = false);
+  const std::map<std::string, DeskJob>& jobs() const { return jobs_; }
+
+  // Lines for the moments that have come.
+  void notice();
+  // Runs whose process is gone are recorded as cut off; what they were for waits again, unless `seen_to_end`
+  // says that somebody was there to see it.
+  void look_after_runs(const std::function<bool(const RunEntry&)>& seen_to_end = {});
+  // What is to be started now, at most so many. `held`: places that are written to. `going`: jobs of which a
+  // run goes on.
+  std::vector<DueStart> decide(const std::set<std::string>& held, const std::set<std::string>& going,
+                               std::size_t most);
+  // Where a run of the job would write now.
+  std::vector<std::string> places_of(const std::string& job) const;
+  // The process of a start has ended with that code, or 128 and the signal. What still waits for it waits again,
+  // or was not started.
+  void start_ended(const DueStart& start, int exit_code);
+
+  // How they wait, after decide().
+  const std::map<std::string, DueWait>& waits() const { return waits_; }
+  // The same of all that is due, noticed or not, as it would be decided now; nothing is written or started. What
+  // would start at once has the reason none.
+  std::map<std::string, DueWait> look_ahead();
+  // When something is to be done next, after decide().
+  std::optional<Instant> next_moment() const;
+  // Something was plugged in or mounted: what waits for a drive is tried again.
+  void drives_changed() { not_before_.clear(); }
+  // What is made up for starts no earlier.
+  void settle_until(Instant when) { settled_ = when; }
+
+  DueBook& book() { return book_; }
+  Ledger& ledger() { return *ledger_; }
+
+ private:
+  std::optional<DueWait> look_at(const DeskJob& job, bool going);
+  std::vector<DueLine> lines_due(const DeskJob& job);
+  StartQuestion question_of(const DeskJob& job, bool going) const;
+  std::vector<CountedTime> counted(const Job& job, bool only_look);
+  std::optional<DueStart> decide_job(const DeskJob& job, const std::set<std::string>& held, bool going);
+  std::optional<DueStart> start_or_wait(const DeskJob& job, std::vector<DueLine>& waiting,
+                                        const std::set<std::string>& held);
+  std::vector<DueLine> give_up(std::vector<DueLine> waiting, DueReason reason);
+  void wait(const std::string& job, std::vector<DueLine>& waiting, const DueWait& how);
+  bool made_up_by_hand(DueLine& line, const std::vector<RunEntry>& runs);
+
+  const RunContext& context_;
+  std::unique_ptr<Ledger> ledger_;
+  DueBook book_;
+  Instant settled_ = {};
+  std::map<std::string, DeskJob> jobs_;
+  std::map<std::string, DueWait> waits_;
+  std::map<std::string, Instant> not_before_;  // by job, after starts that came to nothing
+};
+
+// One round for people who have a timer of their own: what is due is run, one after the other, and what cannot
+// be waits. Sits in the agent's seat meanwhile. Throws Error of kind busy when an agent does.
+struct DueRound {
+  RunRow row;
+  std::map<std::string, DueWait> waits;
+};
+DueRound run_due(const RunContext& context, RowListener& listener);
+
+// After a run that due moments waited for: what of its outcomes counts for them. One that was stopped from
+// outside, found no drive or was kept out by another run leaves them waiting.
+void settle_due(Ledger& ledger, const std::vector<RunOutcome>& outcomes, bool stopped_for_good);
+
+}  // namespace kestrum

@@ -9,6 +9,7 @@
 #include "engine/passphrase_source.hpp"
 #include "job/job_keys.hpp"
 #include "job/toml_text.hpp"
+#include "engine/agent_seat.hpp"
 #include "tell/job_summary.hpp"
 
 namespace kestrum {
@@ -119,7 +120,7 @@ void DefineQuestions::finish() {
   std::string text = job_text(draft_.name, draft_.values);
   Job job = parse_job(draft_.name, environment_.home().job_path(draft_.name), text);
   ask_.heading("The job as it would be saved");
-  out("{}", job_summary(job, environment_.clock().now()));
+  out("{}", job_summary(job, environment_.clock().now(), agent_here(environment_.home()).has_value()));
   if (draft_.count) {
     out("  {:<13}{} in {} now; a full set takes at most that, and the drive should hold two: {}\n", "Space",
         size_text(draft_.count->all.bytes), count_text(draft_.count->all.files, "file"),

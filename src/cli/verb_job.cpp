@@ -15,6 +15,8 @@
 #include "cli/verbs.hpp"
 #include "job/job_edit.hpp"
 #include "job/presets.hpp"
+#include "engine/agent_seat.hpp"
+#include "engine/due_desk.hpp"
 #include "tell/documents.hpp"
 #include "tell/job_summary.hpp"
 
@@ -37,6 +39,7 @@ int define_by_asking(const std::string& name, const Environment& environment) {
   std::filesystem::create_directories(environment.home().jobs_folder());
   const std::optional<RecoveryKey> key = write_keys(draft);
   environment.home().create_job(name, text);
+  count_times(environment.home(), environment.home().load_job(name), environment.clock().now());
   out("\nSaved the job {}.\n", printable(name));
   if (!draft.new_recovery.empty())
     out("The secret part of the recovery key is {}: take it away from this machine.\n",
@@ -77,11 +80,12 @@ int define(const Arguments& arguments, const Environment& environment) {
   if (!wanted.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   environment.home().create_job(name, text);
   Job job = environment.home().load_job(name);
+  count_times(environment.home(), job, environment.clock().now());
   if (arguments.has("json")) {
     print_document(job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        job_summary(job, environment.clock().now()), shell_word(name), shell_word(name));
+        job_summary(job, environment.clock().now(), agent_here(environment.home()).has_value()), shell_word(name), shell_word(name));
   }
   print_warnings(job, view);
   return exit_done;
@@ -125,7 +129,7 @@ int show(const Arguments& arguments, const Environment& environment) {
   if (arguments.has("json")) {
     print_document(job_document(job));
   } else {
-    out("{}", job_summary(job, environment.clock().now()));
+    out("{}", job_summary(job, environment.clock().now(), agent_here(environment.home()).has_value()));
   }
   return exit_done;
 }

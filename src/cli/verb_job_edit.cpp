@@ -13,6 +13,7 @@
 #include "cli/job_words.hpp"
 #include "cli/print.hpp"
 #include "cli/verbs.hpp"
+#include "engine/due_desk.hpp"
 #include "engine/session.hpp"
 #include "job/job_edit.hpp"
 #include "ledger/ledger.hpp"
@@ -123,6 +124,7 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
   bool moved = !before.destinations.empty() && before.destinations != after.destinations;
   if (moved && !after.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   if (text != before.text) home.change_job(before.name, before.text, text);
+  count_times(home, after, environment.clock().now());
   if (arguments.has("json")) {
     print_document(edited_document(home.load_job(before.name), meaning));
   } else if (text == before.text) {
@@ -166,6 +168,7 @@ int copy(const Arguments& arguments, const Environment& environment) {
   Job job = environment.home().load_job(from);
   parse_job(to, environment.home().job_path(to), job.text);
   environment.home().create_job(to, job.text);
+  count_times(environment.home(), environment.home().load_job(to), environment.clock().now());
   if (arguments.has("json")) {
     print_document(job_document(environment.home().load_job(to)));
   } else {
@@ -204,6 +207,7 @@ int switch_job(const Arguments& arguments, const Environment& environment, bool 
   KeyChange change{key, on ? std::optional<std::vector<std::string>>() : std::vector<std::string>{"no"}};
   std::string text = job.enabled == on ? job.text : edit_job_text(job.name, job.file, job.text, {change});
   if (text != job.text) environment.home().change_job(job.name, job.text, text);
+  count_times(environment.home(), environment.home().load_job(job.name), environment.clock().now());
   if (arguments.has("json")) {
     print_document(job_document(environment.home().load_job(job.name)));
   } else if (job.enabled == on) {

@@ -29,7 +29,10 @@ void print_schedule(const Schedule& schedule, unsigned days, const Environment& 
   if (!agent_here(environment.home()))
     out("No agent runs here: nothing starts by itself. Start one with: kestrum agent\n\n");
   for (const auto& [job, wait] : schedule.waiting) out("{} is due and waits {}.\n", printable(job), wait_text(wait));
-  if (!schedule.waiting.empty()) out("\n");
+  for (const auto& [job, pause] : schedule.paused)
+    out("{} is paused{}; let it go on with: kestrum continue {}\n", printable(job),
+        pause.until ? " until " + local_text(*pause.until) : "", shell_word(printable(job)));
+  if (!schedule.waiting.empty() || !schedule.paused.empty()) out("\n");
   if (schedule.runs.empty()) {
     out("Nothing runs by itself in the next {}.\n", count_text(days, "day"));
   } else {

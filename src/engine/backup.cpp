@@ -65,6 +65,7 @@ Job job_to_run(const std::string& name, const RunContext& context, std::vector<P
   if (!context.unattended) {
     Job job = context.home.load_job(name);
     remember_good_form(context.home, job);
+    count_times(context.home, job, context.clock.now());
     return job;
   }
   std::optional<Error> trouble;

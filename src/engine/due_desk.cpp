@@ -178,33 +178,47 @@ void DueDesk::notice() {
   for (const auto& [name, job] : jobs_) book_.add(lines_due(job), context_.clock.now());
 }
 
-std::map<std::string, DueWait> DueDesk::look_ahead() {
-  std::set<std::string> going;
+std::map<std::string, DueLook> DueDesk::look_ahead() {
+  std::map<std::string, RunEntry> going;
   for (const RunEntry& run : ledger_->unended_runs()) {
     const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
-    if (process && process->is_running()) going.insert(run.job);
+    if (process && process->is_running()) going[run.job] = run;
   }
-  std::map<std::string, DueWait> waits;
+  std::map<std::string, DueLook> looks;
   for (const auto& [name, job] : jobs_) {
     if (!job.in_force) continue;
-    if (std::optional<DueWait> wait = look_at(job, going.contains(name))) waits[name] = *wait;
+    auto found = going.find(name);
+    looks[name] = look_at(job, found != going.end() ? std::optional(found->second) : std::nullopt);
   }
-  return waits;
+  return looks;
 }
 
-std::optional<DueWait> DueDesk::look_at(const DeskJob& job, bool going) {
-  std::vector<DueLine> waiting = book_.waiting(job.name);
-  for (DueLine& line : lines_due(job)) waiting.push_back(std::move(line));
+DueLook DueDesk::look_at(const DeskJob& job, std::optional<RunEntry> going) {
+  const Job& definition = job.in_force->job;
+  const Instant now = context_.clock.now();
+  DueLook look;
+  look.going = std::move(going);
+  StartQuestion question = question_of(job, look.going.has_value());
+  if (question.pause && (!question.pause->until || *question.pause->until > now)) look.pause = question.pause;
+  if (std::optional<DueMoment> next = next_due(job.times, now)) look.next = definition.window.opens(next->when);
   constexpr int enough = 50;
   const std::vector<RunEntry> runs = ledger_->runs(job.name, enough);
-  std::erase_if(waiting, [&](const DueLine& line) { return made_up_by(line, runs, context_.clock.now()) != nullptr; });
-  const Job& definition = job.in_force->job;
-  if (!definition.catch_up) std::erase_if(waiting, [](const DueLine& line) { return line.late; });
-  if (waiting.empty()) return std::nullopt;
-  StartQuestion question = question_of(job, going);
-  for (const DueLine& line : waiting) question.waiting.push_back({line.when, line.late});
+  std::vector<DueLine> waiting = book_.waiting(job.name);
+  for (DueLine& line : lines_due(job)) waiting.push_back(std::move(line));
+  std::erase_if(waiting, [&](const DueLine& line) { return made_up_by(line, runs, now) != nullptr; });
+  // What is given up, and what was: as long as no good point was made after it.
+  for (const DueLine& line : book_.lines(job.name, 1, now)) {
+    const bool given_up = line.fate == DueFate::missed ||
+                          (line.fate == DueFate::skipped && line.reason != DueReason::withdrawn);
+    if (given_up && made_up_by(line, runs, now) == nullptr) look.missed = line.when;
+  }
+  for (const DueLine& line : waiting) {
+    if (!definition.catch_up && line.late) look.missed = line.when;
+    if (definition.catch_up || !line.late) question.waiting.push_back({line.when, line.late});
+  }
+  if (question.waiting.empty()) return look;
   const StartDecision decision = decide_start(question);
-  DueWait wait{decision.reason, waiting.front().first, decision.look_again, {}};
+  DueWait wait{decision.reason, question.waiting.front().when, decision.look_again, {}};
   if (decision.what == StartDecision::What::start) {
     const Reach reach = reach_of(definition, context_);
     if (reach.trouble && is_absence(*reach.trouble)) {
@@ -212,7 +226,8 @@ std::optional<DueWait> DueDesk::look_at(const DeskJob& job, bool going) {
       wait.drive = reach.drive;
     }
   }
-  return decision.what == StartDecision::What::give_up ? std::nullopt : std::optional(wait);
+  look.wait = wait;
+  return look;
 }
 
 void DueDesk::look_after_runs(const std::function<bool(const RunEntry&)>& seen_to_end) {
@@ -395,6 +410,26 @@ std::optional<Instant> DueDesk::next_moment() const {
   }
   for (const auto& [name, wait] : waits_) earlier(wait.look_again);
   return next;
+}
+
+void count_times(const Home& home, const Job& job, Instant now) {
+  std::vector<std::string> phrases;
+  for (const Phrase& phrase : times_of(job)) phrases.push_back(phrase.text());
+  try {
+    Ledger ledger(home.ledger_path());
+    DueBook(ledger).count_times(job.name, phrases, now);
+  } catch (const Error&) {
+    // Who keeps the ledger tells of it.
+  }
+}
+
+std::vector<DueMade> due_made(Ledger& ledger, const std::string& job, std::size_t most, Instant now) {
+  std::vector<DueMade> all;
+  for (DueLine& line : DueBook(ledger).lines(job, most, now)) {
+    std::optional<RunEntry> run = line.run ? ledger.run_by_id(*line.run) : std::nullopt;
+    all.push_back({std::move(line), std::move(run)});
+  }
+  return all;
 }
 
 DueRound run_due(const RunContext& context, RowListener& listener) {

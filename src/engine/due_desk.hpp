@@ -42,6 +42,30 @@ struct DueWait {
   std::string drive;                  // that is waited for, as the job names it
 };
 
+// What a job's times say now, noticed or not.
+struct DueLook {
+  // Something is due; what would start at once has the reason none.
+  std::optional<DueWait> wait;
+  std::optional<Instant> missed;  // the last moment that no run was made for, nor will be, and none came after it
+  std::optional<Instant> next;    // start of the next run that is not due yet
+  std::optional<Pause> pause;
+  std::optional<RunEntry> going;  // a run goes on
+};
+
+// A due moment and the run that it has.
+struct DueMade {
+  DueLine line;
+  std::optional<RunEntry> run;
+  // That run is listed for itself, and this is the moment that it is of.
+  bool is_of_run() const { return run && line.own && line.fate == DueFate::ran; }
+};
+// The times of a job that was just made or changed count from now on; of one that is disabled none does. Failing is no
+// trouble: then they count from when they are first noticed.
+void count_times(const Home& home, const Job& job, Instant now);
+
+// Newest first.
+std::vector<DueMade> due_made(Ledger& ledger, const std::string& job, std::size_t most, Instant now);
+
 class DueDesk {
  public:
   // A ledger that cannot be written is replaced by one in memory, and the observer is told.
@@ -75,9 +99,8 @@ class DueDesk {
 
   // How they wait, after decide().
   const std::map<std::string, DueWait>& waits() const { return waits_; }
-  // The same of all that is due, noticed or not, as it would be decided now; nothing is written or started. What
-  // would start at once has the reason none.
-  std::map<std::string, DueWait> look_ahead();
+  // Of every job that counts, as it would be decided now; nothing is written or started.
+  std::map<std::string, DueLook> look_ahead();
   // When something is to be done next, after decide().
   std::optional<Instant> next_moment() const;
   // Something was plugged in or mounted: what waits for a drive is tried again.
@@ -89,7 +112,7 @@ class DueDesk {
   Ledger& ledger() { return *ledger_; }
 
  private:
-  std::optional<DueWait> look_at(const DeskJob& job, bool going);
+  DueLook look_at(const DeskJob& job, std::optional<RunEntry> going);
   std::vector<DueLine> lines_due(const DeskJob& job);
   StartQuestion question_of(const DeskJob& job, bool going) const;
   std::vector<CountedTime> counted(const Job& job, bool only_look);

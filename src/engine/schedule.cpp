@@ -108,11 +108,16 @@ Schedule coming_runs(const std::vector<std::string>& names, unsigned days, const
   Schedule schedule;
   DueDesk desk(context, DueDesk::OnlyLook{});
   desk.read_jobs(true);
-  schedule.waiting = desk.look_ahead();
+  const std::vector<std::string> all = names_or_all(names, context.home);
+  for (const auto& [name, look] : desk.look_ahead()) {
+    if (std::find(all.begin(), all.end(), name) == all.end()) continue;
+    if (look.wait) schedule.waiting[name] = *look.wait;
+    if (look.pause) schedule.paused[name] = *look.pause;
+  }
   const Instant now = context.clock.now();
   const Instant end = after(now, {days, Span::Unit::day});
   std::map<std::string, std::vector<std::string>> places;
-  for (const std::string& name : names_or_all(names, context.home)) {
+  for (const std::string& name : all) {
     auto found = desk.jobs().find(name);
     if (found == desk.jobs().end() || !found->second.in_force) continue;
     const DeskJob& job = found->second;
@@ -132,10 +137,6 @@ Schedule coming_runs(const std::vector<std::string>& names, unsigned days, const
       schedule.runs.push_back({name, moment.when, *opens, moment.phrase, kind, usual_length(runs, kind), {}});
     }
   }
-  if (!names.empty())
-    std::erase_if(schedule.waiting, [&](const auto& one) {
-      return std::find(names.begin(), names.end(), one.first) == names.end();
-    });
   queue_up(schedule.runs, places);
   schedule.cut = schedule.runs.size() > most_runs;
   if (schedule.cut) schedule.runs.resize(most_runs);

@@ -18,6 +18,7 @@ struct ComingRun {
 struct Schedule {
   std::vector<ComingRun> runs;             // in order of their start
   std::map<std::string, DueWait> waiting;  // jobs of which a run is due already
+  std::map<std::string, Pause> paused;
   std::vector<std::string> without;        // jobs that never run by themselves
   bool cut = false;                        // there are more, which are not listed
 };

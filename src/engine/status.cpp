@@ -5,7 +5,8 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
-#include "calendar/phrase.hpp"
+#include "engine/agent_seat.hpp"
+#include "engine/job_in_force.hpp"
 
 namespace kestrum {
 namespace {
@@ -80,22 +81,6 @@ DriveStatus drive_status(const Job& job, const std::string& named, const std::op
   return drive;
 }
 
-// When the job should have run again, by its own times, after a run that began then.
-std::optional<Instant> due_after(const Job& job, Instant started) {
-  std::optional<Instant> due;
-  auto earliest = [&](std::optional<Instant> when) {
-    if (when && (!due || *when < *due)) due = when;
-  };
-  for (const Phrase& phrase : job.runs) {
-    if (phrase.type != Phrase::Type::on_change) {
-      earliest(next_time(phrase, started));
-    } else if (phrase.every > 0) {
-      earliest(Instant{started.seconds + std::int64_t{phrase.every} * 60, started.nanoseconds});
-    }
-  }
-  return due;
-}
-
 // Nobody has good points for longer than the job allows: where a set goes to each drive, none of them may.
 void look_at_age(const Job& job, JobStatus& status, Instant now) {
   if (!job.warn_after) return;
@@ -124,21 +109,36 @@ void look_at_clock(JobStatus& status, Instant now) {
 }
 
 // What the last run and the job's own times say.
-void look_at_runs(const Job& job, JobStatus& status, Instant now) {
+void look_at_runs(JobStatus& status) {
   auto trouble = [&](JobTrouble one) { status.troubles.push_back(std::move(one)); };
   if (!status.last) return trouble({.kind = TroubleKind::never_run});
   const RunEntry& last = *status.last;
-  if (!last.ended) {
-    trouble({.kind = TroubleKind::cut_off});
+  if (!last.ended && !last.cut_off()) {
+    if (!status.times.going) trouble({.kind = TroubleKind::cut_off});
   } else if (last.exit_code > exit_problems) {
     trouble({.kind = TroubleKind::failed, .text = last.message});
   } else if (last.exit_code == exit_problems &&
              last.problems > static_cast<std::int64_t>(last.broken.size())) {
     trouble({.kind = TroubleKind::problems, .count = static_cast<std::uint64_t>(last.problems)});
   }
-  if (status.disabled) return;
-  std::optional<Instant> due = due_after(job, last.started);
-  if (due && *due <= now) trouble({.kind = TroubleKind::missed, .when = *due});
+}
+
+// What the job's times say. `watched`: an agent is there.
+void look_at_times(const Job& job, JobStatus& status, bool watched, Instant now) {
+  auto trouble = [&](JobTrouble one) { status.troubles.push_back(std::move(one)); };
+  const DueLook& times = status.times;
+  if (times.missed) trouble({.kind = TroubleKind::missed, .when = *times.missed});
+  if (times.wait && times.wait->reason == DueReason::drive)
+    trouble({.kind = TroubleKind::waits, .when = times.wait->since, .drive = times.wait->drive});
+  const bool only_waits = times.wait && times.wait->reason != DueReason::none;
+  if (times.wait && !only_waits && !watched)
+    trouble({.kind = TroubleKind::missed, .when = times.wait->since});
+  if (!job.warn_after || !status.newest_good || status.disabled) return;
+  // Before it is exceeded, unless the next run comes in time.
+  const Instant end = after(*status.newest_good, *job.warn_after);
+  if (now >= end || now < warn_from(*status.newest_good, *job.warn_after)) return;
+  const bool comes = watched && times.next && *times.next < end && !times.wait && !times.pause;
+  if (!comes) trouble({.kind = TroubleKind::soon, .text = job.warn_after->text(), .when = end});
 }
 
 // Of each drive by the run that was the last to make a point there, and of the last run of all.
@@ -156,6 +156,12 @@ void look_at_broken_rules(JobStatus& status, History& history) {
   }
 }
 
+// What is the same for all jobs.
+struct StatusAround {
+  std::map<std::string, DueLook> times;
+  bool watched = false;  // an agent is there
+};
+
 std::optional<JobState> remembered(const std::string& name, JobStatus& status, const Home& home) {
   try {
     return home.load_state(name);
@@ -165,18 +171,19 @@ std::optional<JobState> remembered(const std::string& name, JobStatus& status, c
   }
 }
 
-JobStatus status_of(const std::string& name, History& history, const RunContext& context) {
+JobStatus status_of(const std::string& name, const StatusAround& around, History& history,
+                    const RunContext& context) {
   JobStatus status;
   status.job = name;
+  if (auto found = around.times.find(name); found != around.times.end()) status.times = found->second;
   std::vector<RunEntry> runs = history.runs(name, 1);
   if (!runs.empty()) status.last = runs[0];
-  Job job;
-  try {
-    job = context.home.load_job(name);
-  } catch (const Error& error) {
-    status.troubles.push_back({.kind = TroubleKind::job_file, .text = error.what()});
-    return status;
-  }
+  std::optional<Error> wrong;
+  const std::optional<JobInForce> in_force = job_in_force(context.home, name, &wrong);
+  if (wrong)
+    status.troubles.push_back({.kind = TroubleKind::job_file, .text = wrong->what(), .count = in_force ? 1u : 0u});
+  if (!in_force) return status;
+  const Job& job = in_force->job;
   status.disabled = !job.enabled;
   const std::optional<JobState> state = remembered(name, status, context.home);
   for (const std::string& named : job.destinations) {
@@ -186,7 +193,8 @@ JobStatus status_of(const std::string& name, History& history, const RunContext&
   }
   const Instant now = context.clock.now();
   look_at_age(job, status, now);
-  look_at_runs(job, status, now);
+  look_at_runs(status);
+  look_at_times(job, status, around.watched, now);
   look_at_clock(status, now);
   look_at_broken_rules(status, history);
   return status;
@@ -219,7 +227,10 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   std::vector<JobStatus> all;
   if (names.empty()) return all;
   History history = History::open(context);
-  for (const std::string& name : names) all.push_back(status_of(name, history, context));
+  DueDesk desk(context, DueDesk::OnlyLook{});
+  desk.read_jobs(true);
+  const StatusAround around{desk.look_ahead(), agent_here(context.home).has_value()};
+  for (const std::string& name : names) all.push_back(status_of(name, around, history, context));
   sort_status(all);
   return all;
 }

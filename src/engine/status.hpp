@@ -1,6 +1,7 @@
 // How jobs stand: from the drives that are there, else from the history.
 #pragma once
 
+#include "engine/due_desk.hpp"
 #include "engine/look.hpp"
 
 namespace kestrum {
@@ -14,8 +15,10 @@ enum class TroubleKind {
   failed,      // the last run
   overdue,     // no good point for longer than the job allows
   missed,      // a run was due and none came
+  waits,       // a run is due, and its drive is not there
   never_run,   // no run is known
   no_point,    // there is none yet
+  soon,        // there will be no good point for longer than the job allows
   clock,       // something was made later than it is now
   cut_off,     // the last run has no end: it still goes on, or was cut off
   drive_away,  // a set is to go to each drive, and one is not there
@@ -28,7 +31,7 @@ enum class TroubleKind {
 struct JobTrouble {
   TroubleKind kind = TroubleKind::failed;
   std::string text = {};    // what was said, where it was said in words
-  std::uint64_t count = 0;  // of points, or of problems
+  std::uint64_t count = 0;  // of points, or of problems; job_file: 1 where the last good form counts
   Instant when = {};        // of what was missed, or of what is dated later than now
   BrokenRule broken = {};
   std::string drive = {};  // as the job names it; empty: it is not of one drive, or there is only one
@@ -50,6 +53,7 @@ struct JobStatus {
   std::optional<Instant> newest_good;  // start of the newest good point on any of its drives
   std::vector<DriveStatus> drives;     // at least one, unless the job file does not read
   std::vector<JobTrouble> troubles;    // worst first
+  DueLook times;                       // what is due, what comes next
 };
 
 // Worst first. `names`: none means every job of the home. Throws Error of kind usage for a name that is no

@@ -3,6 +3,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/plan_words.hpp"
+#include "tell/due_words.hpp"
 #include "tell/json_parts.hpp"
 
 namespace kestrum {
@@ -87,10 +88,27 @@ std::string runs_document(const std::vector<RunOutcome>& runs) {
   return text_of(json);
 }
 
-std::string history_document(const std::vector<RunEntry>& runs) {
+// A run's number, where the line has one.
+static Json due_json(const DueMade& made) {
+  const DueLine& line = made.line;
+  return {{"job", line.job},
+          {"due", utc_text(line.when)},
+          {"first", utc_text(line.first)},
+          {"moments", line.moments},
+          {"time", line.phrase},
+          {"fate", fate_text(line.fate)},
+          {"because", line.reason == DueReason::none ? Json(nullptr) : Json(due_reason_name(line.reason))},
+          {"run", made.run ? Json(made.run->number) : Json(nullptr)},
+          {"made-up", line.fate == DueFate::ran && (line.late || !line.own)},
+          {"text", due_text(line, made.run)}};
+}
+
+std::string history_document(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due) {
   Json json = document("history");
   json["runs"] = Json::array();
   for (const RunEntry& run : runs) json["runs"].push_back(run_json(run));
+  json["due"] = Json::array();
+  for (const DueMade& made : due) json["due"].push_back(due_json(made));
   return text_of(json);
 }
 
@@ -127,7 +145,8 @@ std::string subject_of(const JobStatus& status) {
 std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
   switch (trouble.kind) {
     case TroubleKind::job_file:
-      return "its job file is wrong";
+      return "its job file is wrong: " + trouble.text +
+             (trouble.count > 0 ? "; until that is mended its last good form counts" : "");
     case TroubleKind::damaged:
       return count_text(trouble.count, "damaged point") + ": kestrum verify " + subject_of(status);
     case TroubleKind::incomplete:
@@ -136,6 +155,10 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
       return "no good point for " + trouble.text;
     case TroubleKind::missed:
       return "due on " + local_text(trouble.when) + ", not run";
+    case TroubleKind::waits:
+      return "the drive is not there; a run that was due on " + local_text(trouble.when) + " waits for it";
+    case TroubleKind::soon:
+      return "the " + trouble.text + " that it may be without a good point end on " + local_text(trouble.when);
     case TroubleKind::never_run:
       return "it has never run: kestrum run " + subject_of(status);
     case TroubleKind::no_point:
@@ -166,8 +189,8 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
 
 const char* trouble_word(TroubleKind kind) {
   static constexpr const char* words[] = {"job-file",   "damaged",        "incomplete", "gone",
-                                          "failed",     "overdue",        "missed",     "never-run",
-                                          "no-point",   "clock",          "cut-off",    "drive-away",
+                                          "failed",     "overdue",        "missed",     "waits",
+                                          "never-run",  "no-point",       "soon",       "clock",          "cut-off",    "drive-away",
                                           "drive-bare", "broken-promise", "place",      "problems"};
   return words[static_cast<std::size_t>(kind)];
 }
@@ -197,8 +220,9 @@ static std::string troubles_text(const JobStatus& status) {
   return join(parts, "; ");
 }
 
-std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
+std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bool> agent, Instant now) {
   Json json = document("status");
+  json["agent"] = agent ? Json(*agent) : Json(nullptr);
   json["jobs"] = Json::array();
   for (const JobStatus& status : jobs) {
     std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
@@ -206,7 +230,13 @@ std::string status_document(const std::vector<JobStatus>& jobs, Instant now) {
              {"newest-good-point", instant_json(status.newest_good)},
              {"age-seconds", age_json(status.newest_good, now)},
              {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
-             {"disabled", status.disabled}};
+             {"disabled", status.disabled},
+             {"next-run", instant_json(status.times.next)},
+             {"going", status.times.going ? Json(status.times.going->number) : Json(nullptr)},
+             {"waits-for", status.times.wait ? Json(due_reason_name(status.times.wait->reason)) : Json(nullptr)},
+             {"waits-since", status.times.wait ? Json(utc_text(status.times.wait->since)) : Json(nullptr)},
+             {"paused", status.times.pause.has_value()},
+             {"paused-until", status.times.pause ? instant_json(status.times.pause->until) : Json(nullptr)}};
     one["destination"] = status.drives.empty() ? "" : to_utf8(status.drives[0].named);
     one["destination-there"] = !status.drives.empty() && !status.drives[0].root.empty();
     one["drive"] = status.drives.empty() ? Json(nullptr) : space_json(status.drives[0].space);

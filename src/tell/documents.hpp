@@ -4,6 +4,7 @@
 #include <string>
 
 #include "engine/backup.hpp"
+#include "engine/due_desk.hpp"
 #include "engine/outlook.hpp"
 #include "engine/point_difference.hpp"
 #include "engine/point_standing.hpp"
@@ -25,7 +26,10 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
 std::string why_document(const std::string& job, const std::string& path, const Explanation& explanation);
 
 std::string runs_document(const std::vector<RunOutcome>& runs);
-std::string history_document(const std::vector<RunEntry>& runs);
+// `due`: of the same job, with the runs that they have.
+std::string history_document(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
+// The same as comma-separated values (RFC 4180), a line for each run and each due moment without one.
+std::string history_csv(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
 // `files`: what the run made of the point before; nullptr when that was not asked for.
 std::string version_document(const std::string& version);
 std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems,
@@ -33,7 +37,8 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
 
 // One of a job's troubles in words, with what to do.
 std::string trouble_text(const JobTrouble& trouble, const JobStatus& status);
-std::string status_document(const std::vector<JobStatus>& jobs, Instant now);
+// `agent`: whether one is there; nothing where that is not asked for.
+std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bool> agent, Instant now);
 
 // `outlooks`: of each drive, where the job is known.
 std::string points_document(const std::vector<PointsResult>& drives,

@@ -35,7 +35,7 @@ std::string coming_text(const Job& job, Instant now) {
 
 class Page {
  public:
-  Page(const Job& job, Instant now) : job_(job), now_(now) {}
+  Page(const Job& job, Instant now, bool agent) : job_(job), now_(now), agent_(agent) {}
 
   std::string text() {
     out_ = "Job " + printable(job_.name) + "  (" + printable(job_.file) + ")\n";
@@ -124,8 +124,14 @@ class Page {
       line("", "next: " + coming);
       line("", "a run that was missed is " +
                    std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
-      line("", "nothing starts by itself yet: let the system's own scheduler call kestrum run " +
-                   shell_word(printable(job_.name)));
+      const std::vector<OpenHours>& hours = job_.window.only_between;
+      for (const OpenHours& one : hours) line("", "starts only " + one.text() + (&one == &hours.back() ? "; what is due outside waits" : ""));
+      for (const ClosedDays& days : job_.window.not_on) line("", "not on " + days.text());
+      if (job_.passphrase == "ask" && job_.encryption != Encryption::none)
+        line("", "nobody can be asked for the passphrase then: [protect] passphrase must name a file");
+      line("", agent_ ? "the agent is there and starts it"
+                      : "no agent is there, so nothing starts by itself: start one with kestrum agent, or let a timer "
+                        "of your own call kestrum run --due");
     }
     if (job_.warn_after)
       line("", "status says so when there is no good point for " + job_.warn_after->text());
@@ -172,14 +178,15 @@ class Page {
 
   const Job& job_;
   Instant now_;
+  bool agent_;
   std::string out_;
   std::string last_;
 };
 
 }  // namespace
 
-std::string job_summary(const Job& job, Instant now) {
-  return Page(job, now).text();
+std::string job_summary(const Job& job, Instant now, bool agent) {
+  return Page(job, now, agent).text();
 }
 
 std::string short_what(const Job& job) {

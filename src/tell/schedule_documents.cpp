@@ -28,6 +28,9 @@ std::string schedule_document(const Schedule& schedule) {
                                {"since", utc_text(wait.since)},
                                {"until", wait.look_again ? Json(utc_text(*wait.look_again)) : Json(nullptr)}});
   }
+  json["paused"] = Json::array();
+  for (const auto& [job, pause] : schedule.paused)
+    json["paused"].push_back({{"job", job}, {"until", pause.until ? Json(utc_text(*pause.until)) : Json(nullptr)}});
   json["without-times"] = schedule.without;
   json["cut"] = schedule.cut;
   return text_of(json);

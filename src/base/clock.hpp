@@ -59,10 +59,10 @@ class SimulatedClock final : public Clock {
   Steady begun_;
 };
 
-// "START,RATE" or "START,RATE,BEGUN": a moment in UTC, and seconds of the monotonic clock at which it was that.
-// `begun`: where BEGUN is not given.
-std::optional<SimulatedClock> parse_simulated_clock(const std::string& text,
-                                                    SimulatedClock::Steady begun = std::chrono::steady_clock::now());
+// "START,RATE" or "START,RATE,BEGUN": a moment in UTC, and seconds of the monotonic clock at which it was
+// that. `begun`: where BEGUN is not given.
+std::optional<SimulatedClock> parse_simulated_clock(
+    const std::string& text, SimulatedClock::Steady begun = std::chrono::steady_clock::now());
 // In the form with BEGUN.
 std::string clock_text(const SimulatedClock& clock, Instant start);
 

@@ -27,8 +27,7 @@ std::string calendar_text(const std::vector<CalendarEntry>& entries, Instant mad
     icalcomponent_add_property(event, icalproperty_new_dtstamp(utc_time(made)));
     icalcomponent_add_property(event, icalproperty_new_dtstart(utc_time(entry.begins)));
     icalcomponent_add_property(
-        event, icalproperty_new_dtend(
-                   utc_time({entry.begins.seconds + std::max(entry.seconds, least), 0})));
+        event, icalproperty_new_dtend(utc_time({entry.begins.seconds + std::max(entry.seconds, least), 0})));
     icalcomponent_add_property(event, icalproperty_new_summary(entry.title.c_str()));
     if (!entry.words.empty())
       icalcomponent_add_property(event, icalproperty_new_description(entry.words.c_str()));

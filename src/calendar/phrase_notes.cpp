@@ -36,9 +36,10 @@ std::vector<std::string> phrase_notes(const std::vector<Phrase>& phrases, Instan
   }
   for (std::size_t i = 0; i < phrases.size() && !window.always(); ++i) {
     if (const std::optional<Instant> outside = never_inside(phrases[i], now, window))
-      notes.push_back("[when] runs " + quoted(i) + " never falls into the hours and days in which runs may start: each waits, the next from " +
-                      local_text(*outside) + " until " +
-                      local_text(window.opens(*outside).value_or(*outside)));
+      notes.push_back(
+          "[when] runs " + quoted(i) +
+          " never falls into the hours and days in which runs may start: each waits, the next from " +
+          local_text(*outside) + " until " + local_text(window.opens(*outside).value_or(*outside)));
   }
   std::set<std::pair<std::size_t, std::size_t>> told;
   const std::vector<Occurrence> coming =

@@ -42,8 +42,9 @@ std::optional<int> number(std::string_view text, std::size_t digits) {
 }
 
 [[noreturn]] void refuse_days(std::string_view text, const std::string& why) {
-  throw Error(ErrorKind::usage, "'" + printable(std::string(text)) + "' are no days: " + why,
-              "write them like 2027-12-24, \"2027-12-24 to 2028-01-02\", or of every year \"12-24 to 01-02\"");
+  throw Error(
+      ErrorKind::usage, "'" + printable(std::string(text)) + "' are no days: " + why,
+      "write them like 2027-12-24, \"2027-12-24 to 2028-01-02\", or of every year \"12-24 to 01-02\"");
 }
 
 std::optional<int> minute_of(const std::string& text) {
@@ -144,7 +145,8 @@ OpenHours parse_open_hours(std::string_view text) {
   for (; at < words.size() && (days_of(words[at]) != 0 || words[at] == "and"); ++at)
     days |= days_of(words[at]);
   if (days != 0) hours.weekdays = days;
-  if (words.size() != at + 3 || words[at + 1] != "to") refuse_hours(text, "a time, 'to' and a time are wanted");
+  if (words.size() != at + 3 || words[at + 1] != "to")
+    refuse_hours(text, "a time, 'to' and a time are wanted");
   const std::optional<int> from = minute_of(words[at]), to = minute_of(words[at + 2]);
   if (!from || *from == day_minutes) refuse_hours(text, "'" + printable(words[at]) + "' is no time of day");
   if (!to) refuse_hours(text, "'" + printable(words[at + 2]) + "' is no time of day");
@@ -163,9 +165,9 @@ ClosedDays parse_closed_days(std::string_view text) {
   if (words.size() != 1 && (words.size() != 3 || words[1] != "to"))
     refuse_days(text, "a date is wanted, or two with 'to' between them");
   const std::optional<CivilDay> first = day_of(words[0]), last = day_of(words.back());
-  if (!first || !last)
-    refuse_days(text, "'" + printable(first ? words.back() : words[0]) + "' is no date");
-  if ((first->year == 0) != (last->year == 0)) refuse_days(text, "one of them has a year, the other has none");
+  if (!first || !last) refuse_days(text, "'" + printable(first ? words.back() : words[0]) + "' is no date");
+  if ((first->year == 0) != (last->year == 0))
+    refuse_days(text, "one of them has a year, the other has none");
   if (first->year != 0 && *last < *first) refuse_days(text, "the last day is before the first");
   return {*first, *last};
 }

@@ -39,8 +39,8 @@ struct RunWindow {
   std::optional<Instant> opens(Instant when) const;
 };
 
-// What is allowed and hardly meant: moments that are past, steps that do not divide a day, phrases that come at
-// the same minute, and phrases that never fall into the window. One sentence each.
+// What is allowed and hardly meant: moments that are past, steps that do not divide a day, phrases that come
+// at the same minute, and phrases that never fall into the window. One sentence each.
 std::vector<std::string> phrase_notes(const std::vector<Phrase>& phrases, Instant now,
                                       const RunWindow& window = {});
 

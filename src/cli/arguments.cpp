@@ -2,8 +2,6 @@
 
 #include <algorithm>
 #include <charconv>
-
-#include <algorithm>
 #include <cxxopts.hpp>
 
 #include "base/error.hpp"
@@ -123,8 +121,8 @@ std::optional<std::int64_t> Arguments::number(const std::string& name, std::int6
   auto [end, code] = std::from_chars(text->data(), text->data() + text->size(), number);
   if (code != std::errc() || end != text->data() + text->size() || number < least || number > most)
     throw Error(ErrorKind::usage,
-                "--" + name + " '" + printable(*text) + "' is not a number from " + std::to_string(least) + " to " +
-                    std::to_string(most),
+                "--" + name + " '" + printable(*text) + "' is not a number from " + std::to_string(least) +
+                    " to " + std::to_string(most),
                 "write it like --" + name + " " + std::to_string(std::max<std::int64_t>(least, 1)));
   return number;
 }

@@ -6,10 +6,10 @@
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
 #include "cli/print.hpp"
+#include "engine/agent_seat.hpp"
 #include "engine/passphrase_source.hpp"
 #include "job/job_keys.hpp"
 #include "job/toml_text.hpp"
-#include "engine/agent_seat.hpp"
 #include "tell/job_summary.hpp"
 
 namespace kestrum {

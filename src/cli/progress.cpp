@@ -29,7 +29,8 @@ void ask_stop(int signal) {
   }
   if (stopping_itself > 0) {
     constexpr char first[] = "\nkestrum: stopping cleanly; Ctrl-C again ends it at once\n";
-    if (signal == SIGINT) [[maybe_unused]] ssize_t told = write(STDERR_FILENO, first, sizeof first - 1);
+    if (signal == SIGINT) [[maybe_unused]]
+      ssize_t told = write(STDERR_FILENO, first, sizeof first - 1);
     return;
   }
   // Nothing of it is half done that would have to be put in order.

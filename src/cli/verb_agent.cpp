@@ -61,15 +61,16 @@ pid_t start_run(const DueStart& start) {
   for (std::string& word : words) pointers.push_back(word.data());
   pointers.push_back(nullptr);
   pid_t pid = 0;
-  const int code = posix_spawn(&pid, "/proc/self/exe", &spawn.files, &spawn.attributes, pointers.data(), environ);
+  const int code =
+      posix_spawn(&pid, "/proc/self/exe", &spawn.files, &spawn.attributes, pointers.data(), environ);
   if (code != 0) throw system_error("start", "a run of " + start.job, code);
   return pid;
 }
 
 int agent(const Arguments& arguments, const Environment& environment) {
   AgentSettings settings;
-  settings.side_by_side = static_cast<unsigned>(
-      arguments.number("side-by-side", 1, 64).value_or(settings.side_by_side));
+  settings.side_by_side =
+      static_cast<unsigned>(arguments.number("side-by-side", 1, 64).value_or(settings.side_by_side));
   Progress progress(environment, true);
   RunContext context = run_context(environment, progress);
   PrintedAgent listener;
@@ -103,17 +104,18 @@ int agent_run(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb agent_verb() {
-  return {{"agent",
-           "",
-           "start jobs when they are due, until ended",
-           "One for all jobs of this home. It is woken by their times, by changes of their files and by drives "
-           "that come; job files may be changed while it runs. What it does is told line by line; SIGTERM or "
-           "Ctrl-C ends it and stops its runs cleanly.",
-           0,
-           0,
-           {{"side-by-side", "N", "so many runs at a time, to different drives (usual: 2)"}},
-           {"kestrum agent", "kestrum agent --side-by-side 1"}},
-          agent};
+  return {
+      {"agent",
+       "",
+       "start jobs when they are due, until ended",
+       "One for all jobs of this home. It is woken by their times, by changes of their files and by drives "
+       "that come; job files may be changed while it runs. What it does is told line by line; SIGTERM or "
+       "Ctrl-C ends it and stops its runs cleanly.",
+       0,
+       0,
+       {{"side-by-side", "N", "so many runs at a time, to different drives (usual: 2)"}},
+       {"kestrum agent", "kestrum agent --side-by-side 1"}},
+      agent};
 }
 
 Verb agent_run_verb() {

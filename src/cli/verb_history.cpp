@@ -88,6 +88,27 @@ int history_run(const Arguments& arguments, const Environment& environment, Ledg
   return exit_done;
 }
 
+// Moments that follow each other and became the same are one row.
+std::vector<DueMade> in_short(const std::vector<DueMade>& newest_first) {
+  std::vector<DueMade> rows;
+  std::map<std::string, std::size_t> last;  // by job: the row
+  for (const DueMade& one : newest_first) {
+    auto found = last.find(one.line.job);
+    DueMade* before = found != last.end() ? &rows[found->second] : nullptr;
+    const bool same = before != nullptr && !before->is_of_run() && !one.is_of_run() &&
+                      before->line.fate == one.line.fate && before->line.reason == one.line.reason &&
+                      before->line.run == one.line.run;
+    if (same) {
+      before->line.first = one.line.first;
+      before->line.moments += one.line.moments;
+      continue;
+    }
+    last[one.line.job] = rows.size();
+    rows.push_back(one);
+  }
+  return rows;
+}
+
 // Runs, and due moments without one of their own, newest first.
 void print_history(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due, bool all_jobs) {
   using enum Table::Align;
@@ -124,14 +145,15 @@ void print_history(const std::vector<RunEntry>& runs, const std::vector<DueMade>
                   made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "",
                   made ? size_text(totals.stored_bytes) : "", duration_of(run), remark}});
   }
-  for (const DueMade& one : due) {
+  for (const DueMade& one : in_short(due)) {
     if (one.is_of_run()) continue;
     std::string when = local_text(one.line.when);
     std::string remark = due_text(one.line, one.run);
     if (one.line.moments > 1)
       remark += " (" + count_text(one.line.moments, "time") + " since " + local_text(one.line.first) + ")";
-    rows.insert({one.line.when, {all_jobs ? printable(one.line.job) : "", "", when, "", "", "", "", "", "", "", "",
-                                 "", remark}});
+    rows.insert(
+        {one.line.when,
+         {all_jobs ? printable(one.line.job) : "", "", when, "", "", "", "", "", "", "", "", "", remark}});
   }
   for (const auto& [when, cells] : rows) table.row(cells);
   print(table, "");
@@ -145,7 +167,8 @@ int history(const Arguments& arguments, const Environment& environment) {
   Ledger& ledger = *opened;
   const std::optional<std::string> number = arguments.value("run");
   if (all_jobs && number)
-    throw Error(ErrorKind::usage, "--run needs the job whose run it is", "kestrum history JOB --run " + *number);
+    throw Error(ErrorKind::usage, "--run needs the job whose run it is",
+                "kestrum history JOB --run " + *number);
   if (number) return history_run(arguments, environment, ledger, name, *number);
   if (arguments.has("files"))
     throw Error(ErrorKind::usage, "--files needs --run N",
@@ -153,7 +176,10 @@ int history(const Arguments& arguments, const Environment& environment) {
   constexpr int most = 100, all = 1000000;
   const int count = arguments.has("csv") ? all : most;
   std::vector<RunEntry> runs = ledger.runs(name, count);
-  std::vector<DueMade> due = due_made(ledger, name, static_cast<std::size_t>(count), environment.clock().now());
+  std::vector<DueMade> due = due_made(ledger, name, all, environment.clock().now());
+  // As far back as the runs.
+  if (runs.size() == most)
+    std::erase_if(due, [&](const DueMade& one) { return one.line.when < runs.back().started; });
   if (runs.empty() && !all_jobs)
     environment.home().load_job(name);  // a removed job keeps its history; an unknown one is told
   if (std::optional<std::string> path = arguments.value("csv")) {
@@ -169,10 +195,6 @@ int history(const Arguments& arguments, const Environment& environment) {
     }
     return exit_done;
   }
-  // As far back as both tell.
-  if (runs.size() == most) std::erase_if(due, [&](const DueMade& one) { return one.line.when < runs.back().started; });
-  if (due.size() == most)
-    std::erase_if(runs, [&](const RunEntry& run) { return run.started < due.back().line.when; });
   if (arguments.has("json")) {
     print_document(history_document(runs, due));
     return exit_done;
@@ -181,7 +203,8 @@ int history(const Arguments& arguments, const Environment& environment) {
     if (all_jobs) {
       out("No job has run yet. See: kestrum job list\n");
     } else {
-      out("The job {} has never run. Run it with: kestrum run {}\n", printable(name), shell_word(printable(name)));
+      out("The job {} has never run. Run it with: kestrum run {}\n", printable(name),
+          shell_word(printable(name)));
     }
     return exit_done;
   }
@@ -204,8 +227,7 @@ Verb history_verb() {
             {"passphrase", "SOURCE", "with --files: file:/path, or ask (usual: as the job says)"},
             json_option},
            {"kestrum history", "kestrum history wardens", "kestrum history wardens --csv wardens.csv",
-            "kestrum history wardens --run 3",
-            "kestrum history wardens --run 3 --files"}},
+            "kestrum history wardens --run 3", "kestrum history wardens --run 3 --files"}},
           history};
 }
 

@@ -13,10 +13,10 @@
 #include "cli/recovery_words.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
-#include "job/job_edit.hpp"
-#include "job/presets.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/due_desk.hpp"
+#include "job/job_edit.hpp"
+#include "job/presets.hpp"
 #include "tell/documents.hpp"
 #include "tell/job_summary.hpp"
 
@@ -85,7 +85,8 @@ int define(const Arguments& arguments, const Environment& environment) {
     print_document(job_document(job));
   } else {
     out("{}\nSee what it would copy:  kestrum preview {}\nRun it now:              kestrum run {}\n",
-        job_summary(job, environment.clock().now(), agent_here(environment.home()).has_value()), shell_word(name), shell_word(name));
+        job_summary(job, environment.clock().now(), agent_here(environment.home()).has_value()),
+        shell_word(name), shell_word(name));
   }
   print_warnings(job, view);
   return exit_done;

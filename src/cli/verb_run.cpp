@@ -108,7 +108,8 @@ std::vector<std::string> names_of(const Arguments& arguments, const Environment&
 
 int run_what_is_due(const Arguments& arguments, const Environment& environment, PrintedRow& listener) {
   if (!arguments.words().empty() || arguments.has("all") || arguments.has("kind"))
-    throw Error(ErrorKind::usage, "--due runs what is due, as the jobs say; no name, --all or --kind goes with it",
+    throw Error(ErrorKind::usage,
+                "--due runs what is due, as the jobs say; no name, --all or --kind goes with it",
                 "give names, or --due");
   Progress progress(environment, arguments.has("quiet"));
   const DueRound round = run_due(run_context(environment, progress), listener);

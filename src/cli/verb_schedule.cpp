@@ -19,7 +19,8 @@ namespace {
 
 std::string remark_of(const ComingRun& run) {
   std::string text;
-  if (run.starts != run.due && run.behind.empty()) text = "due " + local_text(run.due) + ", waits for its hours";
+  if (run.starts != run.due && run.behind.empty())
+    text = "due " + local_text(run.due) + ", waits for its hours";
   if (!run.behind.empty()) text = "due " + local_text(run.due) + ", after " + printable(run.behind);
   return text;
 }
@@ -28,7 +29,8 @@ void print_schedule(const Schedule& schedule, unsigned days, const Environment& 
   using enum Table::Align;
   if (!agent_here(environment.home()))
     out("No agent runs here: nothing starts by itself. Start one with: kestrum agent\n\n");
-  for (const auto& [job, wait] : schedule.waiting) out("{} is due and waits {}.\n", printable(job), wait_text(wait));
+  for (const auto& [job, wait] : schedule.waiting)
+    out("{} is due and waits {}.\n", printable(job), wait_text(wait));
   for (const auto& [job, pause] : schedule.paused)
     out("{} is paused{}; let it go on with: kestrum continue {}\n", printable(job),
         pause.until ? " until " + local_text(*pause.until) : "", shell_word(printable(job)));
@@ -44,8 +46,8 @@ void print_schedule(const Schedule& schedule, unsigned days, const Environment& 
                  {.heading = "REMARKS", .may_break = true}});
     for (const ComingRun& run : schedule.runs)
       table.row({weekday_text(run.starts) + " " + local_text(run.starts), printable(run.job),
-                 std::string(run.kind ? kind_name(*run.kind) : ""), run.takes ? duration_text(*run.takes) : "",
-                 run.phrase, remark_of(run)});
+                 std::string(run.kind ? kind_name(*run.kind) : ""),
+                 run.takes ? duration_text(*run.takes) : "", run.phrase, remark_of(run)});
     print(table, "");
     if (schedule.cut) out("\nThere are more; ask for fewer days to see all of them.\n");
     out("\nTimes are {}.\n", zone_text(environment.clock().now()));
@@ -82,18 +84,19 @@ int schedule(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb schedule_verb() {
-  return {{"schedule",
-           "[JOB...]",
-           "the coming runs, and what waits",
-           "Kinds as the chain on the drive would have them, where it is there; lengths as the last runs took. "
-           "Runs to one drive follow each other.",
-           0,
-           1000,
-           {{"days", "N", "so many days ahead, 1 to 3660 (usual: 7)"},
-            {"ics", "FILE", "write them as an iCalendar file; - is standard output"},
-            json_option},
-           {"kestrum schedule", "kestrum schedule wardens --days 30", "kestrum schedule --ics backups.ics"}},
-          schedule};
+  return {
+      {"schedule",
+       "[JOB...]",
+       "the coming runs, and what waits",
+       "Kinds as the chain on the drive would have them, where it is there; lengths as the last runs took. "
+       "Runs to one drive follow each other.",
+       0,
+       1000,
+       {{"days", "N", "so many days ahead, 1 to 3660 (usual: 7)"},
+        {"ics", "FILE", "write them as an iCalendar file; - is standard output"},
+        json_option},
+       {"kestrum schedule", "kestrum schedule wardens --days 30", "kestrum schedule --ics backups.ics"}},
+      schedule};
 }
 
 }  // namespace kestrum

@@ -38,8 +38,7 @@ std::string last_run_text(const JobStatus& status) {
 // When the job runs next by itself, or why it does not.
 std::string next_run_text(const JobStatus& status) {
   const DueLook& times = status.times;
-  if (times.pause)
-    return times.pause->until ? "paused until " + local_text(*times.pause->until) : "paused";
+  if (times.pause) return times.pause->until ? "paused until " + local_text(*times.pause->until) : "paused";
   if (times.wait && times.wait->reason == DueReason::drive) return "when the drive comes";
   if (times.wait && times.wait->look_again) return local_text(*times.wait->look_again);
   if (times.wait && !times.going) return "now";
@@ -56,7 +55,8 @@ void add_rows(Table& table, const JobStatus& status, Instant now) {
   if (status.disabled) name += " (disabled)";
   bool several = status.drives.size() > 1;
   if (status.drives.empty() || several)
-    table.row({name, age_text(status.newest_good, now), last_run_text(status), next_run_text(status), "", ""});
+    table.row(
+        {name, age_text(status.newest_good, now), last_run_text(status), next_run_text(status), "", ""});
   for (const DriveStatus& drive : status.drives) {
     std::string where = printable(drive.named) + (drive.root.empty() ? " (not there)" : "");
     std::string free = drive.space ? size_text(drive.space->free) : "";

@@ -53,12 +53,10 @@ int pause(const Arguments& arguments, const Environment& environment) {
     print_document(done_document("paused", name));
     return exit_done;
   }
-  const std::string until =
-      steering.pause->until ? "until " + moment_text(*steering.pause->until)
-                            : "until: kestrum continue " + shell_word(printable(name));
+  const std::string until = steering.pause->until ? "until " + moment_text(*steering.pause->until)
+                                                  : "until: kestrum continue " + shell_word(printable(name));
   out("{} {} paused {}.\n", printable(name), before ? "was paused already, and stays" : "is", until);
-  for (const RunEntry& run : runs)
-    out("  run {} holds; what it has written stays\n", run.number);
+  for (const RunEntry& run : runs) out("  run {} holds; what it has written stays\n", run.number);
   out("  no run of it starts by itself meanwhile\n");
   return exit_done;
 }
@@ -112,7 +110,8 @@ int stop(const Arguments& arguments, const Environment& environment) {
   const auto begun = std::chrono::steady_clock::now();
   while (!runs_of(environment, name).empty()) {
     if (std::chrono::steady_clock::now() - begun > long_enough)
-      throw Error(ErrorKind::busy, "the run of '" + printable(name) + "' was told to stop, and has not ended yet",
+      throw Error(ErrorKind::busy,
+                  "the run of '" + printable(name) + "' was told to stop, and has not ended yet",
                   "it ends as soon as the drive lets it; see: kestrum status " + shell_word(printable(name)));
     std::this_thread::sleep_for(std::chrono::milliseconds(50));
   }
@@ -133,16 +132,17 @@ int stop(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb pause_verb() {
-  return {{"pause",
-           "JOB",
-           "hold a job: its run that goes on, and its times",
-           "It stays paused when this terminal is closed, until `continue` or the end of --for. What comes due "
-           "meanwhile is made up for, or skipped, as [when] if-missed says.",
-           1,
-           1,
-           {{"for", "LENGTH", "like \"2 hours\" (usual: until continue)"}, json_option},
-           {"kestrum pause wardens", "kestrum pause wardens --for \"2 hours\""}},
-          pause};
+  return {
+      {"pause",
+       "JOB",
+       "hold a job: its run that goes on, and its times",
+       "It stays paused when this terminal is closed, until `continue` or the end of --for. What comes due "
+       "meanwhile is made up for, or skipped, as [when] if-missed says.",
+       1,
+       1,
+       {{"for", "LENGTH", "like \"2 hours\" (usual: until continue)"}, json_option},
+       {"kestrum pause wardens", "kestrum pause wardens --for \"2 hours\""}},
+      pause};
 }
 Verb continue_verb() {
   return {{"continue",

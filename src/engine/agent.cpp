@@ -74,7 +74,8 @@ class Agent {
         desk_(std::make_unique<DueDesk>(context)) {}
 
   void run() {
-    tell("", "begins", "the agent of process " + std::to_string(getpid()) + " looks after the jobs from now on");
+    tell("", "begins",
+         "the agent of process " + std::to_string(getpid()) + " looks after the jobs from now on");
     begin();
     listener_.ready();
     while (true) {
@@ -264,16 +265,15 @@ class Agent {
       }
       // The run that comes in time is no reason to worry.
       const std::optional<DueMoment> due = next_due(job.times, now);
-      const std::optional<Instant> opens =
-          due ? job.in_force->job.window.opens(due->when) : std::nullopt;
+      const std::optional<Instant> opens = due ? job.in_force->job.window.opens(due->when) : std::nullopt;
       if (opens && *opens < after(since, limit) && !desk_->waits().contains(name)) {
         look_again({opens->seconds + in_time_seconds, 0});
         continue;
       }
       warned_[name] = since;
       tell(name, "warned",
-           "no good point since " + local_text(since) + "; the " + limit.text() + " that the job allows end on " +
-               local_text(after(since, limit)));
+           "no good point since " + local_text(since) + "; the " + limit.text() +
+               " that the job allows end on " + local_text(after(since, limit)));
     }
     return next;
   }

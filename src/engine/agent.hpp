@@ -11,8 +11,8 @@ namespace kestrum {
 class AgentListener {
  public:
   virtual ~AgentListener() = default;
-  virtual void ready() {}                           // it looks after the jobs from now on
-  virtual void happened(const AgentEvent&) {}       // also kept in the ledger
+  virtual void ready() {}                              // it looks after the jobs from now on
+  virtual void happened(const AgentEvent&) {}          // also kept in the ledger
   virtual void stands(const std::string& /*line*/) {}  // in one line: what goes on, what comes next
 };
 
@@ -23,8 +23,8 @@ struct AgentSettings {
 // Starts a process that makes the run, and returns its number. Throws Error.
 using StartRun = std::function<pid_t(const DueStart&)>;
 
-// Until a signal ends it (SIGTERM, SIGINT, SIGHUP): then the runs it has started are stopped cleanly, and what they
-// were for waits for the next agent. Throws Error: busy when there is one already, failed.
+// Until a signal ends it (SIGTERM, SIGINT, SIGHUP): then the runs it has started are stopped cleanly, and
+// what they were for waits for the next agent. Throws Error: busy when there is one already, failed.
 void run_agent(const RunContext& context, const AgentSettings& settings, const StartRun& start_run,
                AgentListener& listener);
 

@@ -63,8 +63,8 @@ void AgentEvents::watch_folders() {
   steering_watch_ = inotify_add_watch(changes_.get(), home_.steering_folder().c_str(), file_changes);
   if (steering_watch_ < 0) refuse("watch " + printable(home_.steering_folder()));
   if (const std::string told_by = clock_.told_by(); !told_by.empty())
-    clock_watch_ = inotify_add_watch(changes_.get(), std::filesystem::path(told_by).parent_path().c_str(),
-                                     file_changes);
+    clock_watch_ =
+        inotify_add_watch(changes_.get(), std::filesystem::path(told_by).parent_path().c_str(), file_changes);
 }
 
 void AgentEvents::add(int file, std::uint32_t events) {

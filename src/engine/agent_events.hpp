@@ -19,7 +19,7 @@ class AgentEvents {
     bool jobs = false;      // a job file changed
     bool steering = false;  // somebody paused, or let go on
     bool mounts = false;
-    bool stop = false;             // a signal: SIGTERM, SIGINT or SIGHUP
+    bool stop = false;              // a signal: SIGTERM, SIGINT or SIGHUP
     std::vector<pid_t> ended = {};  // processes that were watched
   };
 

@@ -50,8 +50,8 @@ AgentSeat::AgentSeat(const Home& home, const std::string& what, Instant now) {
     if (errno != EAGAIN && errno != EACCES) throw system_error("lock", path, errno);
     const AgentHere here = read_who(file_.get());
     throw Error(ErrorKind::busy,
-                "the " + (here.what.empty() ? std::string("agent") : "'kestrum " + here.what + "'") + " of process " +
-                    std::to_string(here.pid) + " looks after the jobs here already",
+                "the " + (here.what.empty() ? std::string("agent") : "'kestrum " + here.what + "'") +
+                    " of process " + std::to_string(here.pid) + " looks after the jobs here already",
                 "see: kestrum status; end it with: kill " + std::to_string(here.pid));
   }
   const std::string text =

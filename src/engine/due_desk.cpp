@@ -110,7 +110,8 @@ DueDesk::DueDesk(const RunContext& context)
 DueDesk::DueDesk(const RunContext& context, InMemory)
     : context_(context), ledger_(std::make_unique<Ledger>(Database::in_memory)), book_(*ledger_) {}
 
-DueDesk::DueDesk(const RunContext& context, OnlyLook) : context_(context), ledger_(look_into_ledger(context)), book_(*ledger_) {}
+DueDesk::DueDesk(const RunContext& context, OnlyLook)
+    : context_(context), ledger_(look_into_ledger(context)), book_(*ledger_) {}
 
 std::vector<CountedTime> DueDesk::counted(const Job& job, bool only_look) {
   std::vector<CountedTime> times;
@@ -163,8 +164,12 @@ std::vector<DueLine> DueDesk::lines_due(const DeskJob& job) {
   const DueMoments due = due_between(job.times, book_.newest_line(job.name, now), now, most_moments);
   auto add = [&](const DueMoment& moment, Instant first, std::uint64_t moments) {
     const bool late = now.seconds - moment.when.seconds > in_time_seconds;
-    DueLine line{.job = job.name, .when = moment.when, .first = first, .moments = moments,
-                 .phrase = moment.phrase, .kind = moment.kind};
+    DueLine line{.job = job.name,
+                 .when = moment.when,
+                 .first = first,
+                 .moments = moments,
+                 .phrase = moment.phrase,
+                 .kind = moment.kind};
     line.reason = late ? DueReason::not_watching : DueReason::none;
     line.late = late;
     lines.push_back(std::move(line));
@@ -200,7 +205,8 @@ DueLook DueDesk::look_at(const DeskJob& job, std::optional<RunEntry> going) {
   look.going = std::move(going);
   StartQuestion question = question_of(job, look.going.has_value());
   if (question.pause && (!question.pause->until || *question.pause->until > now)) look.pause = question.pause;
-  if (std::optional<DueMoment> next = next_due(job.times, now)) look.next = definition.window.opens(next->when);
+  if (std::optional<DueMoment> next = next_due(job.times, now))
+    look.next = definition.window.opens(next->when);
   constexpr int enough = 50;
   const std::vector<RunEntry> runs = ledger_->runs(job.name, enough);
   std::vector<DueLine> waiting = book_.waiting(job.name);
@@ -237,8 +243,9 @@ void DueDesk::look_after_runs(const std::function<bool(const RunEntry&)>& seen_t
     // Processes of a container cannot be seen from outside of it.
     if (process && process->boot == boot_id() && process->space != process_space()) continue;
     const bool seen = seen_to_end && seen_to_end(run);
-    ledger_->record_cut_off(run.id, seen ? "it was cut off: its process ended without a word"
-                                         : "it was cut off: its process was killed, or the machine went down");
+    ledger_->record_cut_off(run.id, seen
+                                        ? "it was cut off: its process ended without a word"
+                                        : "it was cut off: its process was killed, or the machine went down");
     if (seen) continue;
     for (DueLine& line : book_.of_run(run.id)) {
       line.fate = DueFate::waiting;
@@ -316,12 +323,14 @@ std::optional<DueStart> DueDesk::start_or_wait(const DeskJob& job, std::vector<D
 
 // But for what waits.
 StartQuestion DueDesk::question_of(const DeskJob& job, bool going) const {
-  StartQuestion question{.catch_up = job.in_force->job.catch_up, .window = job.in_force->job.window,
+  StartQuestion question{.catch_up = job.in_force->job.catch_up,
+                         .window = job.in_force->job.window,
                          .now = context_.clock.now()};
   question.pause = load_steering(context_.home, job.name).pause;
   question.running = going;
   question.settled = settled_;
-  if (auto found = not_before_.find(job.name); found != not_before_.end()) question.not_before = found->second;
+  if (auto found = not_before_.find(job.name); found != not_before_.end())
+    question.not_before = found->second;
   return question;
 }
 
@@ -460,7 +469,8 @@ void settle_due(Ledger& ledger, const std::vector<RunOutcome>& outcomes, bool st
   const RunOutcome* counts = nullptr;
   for (const RunOutcome& outcome : outcomes) {
     if (outcome.made_good_elsewhere) continue;
-    if (counts == nullptr || worse_exit(counts->entry.exit_code, outcome.entry.exit_code) != counts->entry.exit_code)
+    if (counts == nullptr ||
+        worse_exit(counts->entry.exit_code, outcome.entry.exit_code) != counts->entry.exit_code)
       counts = &outcome;
   }
   if (counts == nullptr) counts = &outcomes.back();

@@ -37,17 +37,18 @@ struct DueStart {
 // How a job that waits stands.
 struct DueWait {
   DueReason reason = DueReason::none;
-  Instant since;                      // of the oldest moment that waits
+  Instant since;  // of the oldest moment that waits
   std::optional<Instant> look_again;
-  std::string drive;                  // that is waited for, as the job names it
+  std::string drive;  // that is waited for, as the job names it
 };
 
 // What a job's times say now, noticed or not.
 struct DueLook {
   // Something is due; what would start at once has the reason none.
   std::optional<DueWait> wait;
-  std::optional<Instant> missed;  // the last moment that no run was made for, nor will be, and none came after it
-  std::optional<Instant> next;    // start of the next run that is not due yet
+  std::optional<Instant>
+      missed;  // the last moment that no run was made for, nor will be, and none came after it
+  std::optional<Instant> next;  // start of the next run that is not due yet
   std::optional<Pause> pause;
   std::optional<RunEntry> going;  // a run goes on
 };
@@ -59,8 +60,8 @@ struct DueMade {
   // That run is listed for itself, and this is the moment that it is of.
   bool is_of_run() const { return run && line.own && line.fate == DueFate::ran; }
 };
-// The times of a job that was just made or changed count from now on; of one that is disabled none does. Failing is no
-// trouble: then they count from when they are first noticed.
+// The times of a job that was just made or changed count from now on; of one that is disabled none does.
+// Failing is no trouble: then they count from when they are first noticed.
 void count_times(const Home& home, const Job& job, Instant now);
 
 // Newest first.
@@ -77,8 +78,8 @@ class DueDesk {
   struct OnlyLook {};
   DueDesk(const RunContext& context, OnlyLook);
 
-  // The job files, as they are now; what waits of a job that is gone or disabled, or of a time that it does not have
-  // any more, waits no longer. `only_look`: nothing is written.
+  // The job files, as they are now; what waits of a job that is gone or disabled, or of a time that it does
+  // not have any more, waits no longer. `only_look`: nothing is written.
   void read_jobs(bool only_look = false);
   const std::map<std::string, DeskJob>& jobs() const { return jobs_; }
 
@@ -93,8 +94,8 @@ class DueDesk {
                                std::size_t most);
   // Where a run of the job would write now.
   std::vector<std::string> places_of(const std::string& job) const;
-  // The process of a start has ended with that code, or 128 and the signal. What still waits for it waits again,
-  // or was not started.
+  // The process of a start has ended with that code, or 128 and the signal. What still waits for it waits
+  // again, or was not started.
   void start_ended(const DueStart& start, int exit_code);
 
   // How they wait, after decide().
@@ -132,8 +133,8 @@ class DueDesk {
   std::map<std::string, Instant> not_before_;  // by job, after starts that came to nothing
 };
 
-// One round for people who have a timer of their own: what is due is run, one after the other, and what cannot
-// be waits. Sits in the agent's seat meanwhile. Throws Error of kind busy when an agent does.
+// One round for people who have a timer of their own: what is due is run, one after the other, and what
+// cannot be waits. Sits in the agent's seat meanwhile. Throws Error of kind busy when an agent does.
 struct DueRound {
   RunRow row;
   std::map<std::string, DueWait> waits;

@@ -91,13 +91,15 @@ void queue_up(std::vector<ComingRun>& runs, const std::map<std::string, std::vec
 
 }  // namespace
 
-std::optional<std::chrono::seconds> usual_length(const std::vector<RunEntry>& runs, std::optional<Kind> kind) {
+std::optional<std::chrono::seconds> usual_length(const std::vector<RunEntry>& runs,
+                                                 std::optional<Kind> kind) {
   constexpr std::size_t enough = 9;
   std::vector<std::int64_t> seconds;
   for (const RunEntry& run : runs) {
     if (seconds.size() == enough) break;
     if (!run.ended || run.exit_code > exit_problems || (kind && run.kind != kind)) continue;
-    seconds.push_back(std::chrono::duration_cast<std::chrono::seconds>(between(run.started, *run.ended)).count());
+    seconds.push_back(
+        std::chrono::duration_cast<std::chrono::seconds>(between(run.started, *run.ended)).count());
   }
   if (seconds.empty()) return std::nullopt;
   std::sort(seconds.begin(), seconds.end());

@@ -181,7 +181,8 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   std::optional<Error> wrong;
   const std::optional<JobInForce> in_force = job_in_force(context.home, name, &wrong);
   if (wrong)
-    status.troubles.push_back({.kind = TroubleKind::job_file, .text = wrong->what(), .count = in_force ? 1u : 0u});
+    status.troubles.push_back(
+        {.kind = TroubleKind::job_file, .text = wrong->what(), .count = in_force ? 1u : 0u});
   if (!in_force) return status;
   const Job& job = in_force->job;
   status.disabled = !job.enabled;

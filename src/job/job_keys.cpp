@@ -50,7 +50,8 @@ constexpr JobKey keys[] = {
     {"when", "if-missed", one, "WHAT", "catch up",
      "what a run that was missed means: \"catch up\" at the next chance, or skip", set_if_missed},
     {"when", "only-between", list, "HOURS", "always",
-     "hours in which runs may start by themselves: \"22:00 to 06:00\", \"weekdays 18:00 to 07:30\"; what is due "
+     "hours in which runs may start by themselves: \"22:00 to 06:00\", \"weekdays 18:00 to 07:30\"; what is "
+     "due "
      "outside waits",
      set_only_between},
     {"when", "not-on", list, "DAYS", "no day",

@@ -10,7 +10,8 @@ namespace kestrum {
 namespace {
 
 constexpr const char* line_columns =
-    "SELECT id, job, moment, first, moments, phrase, kind, fate, reason, late, own, run, start, told FROM due ";
+    "SELECT id, job, moment, first, moments, phrase, kind, fate, reason, late, own, run, start, told FROM "
+    "due ";
 
 DueLine read_line(const Statement& row) {
   DueLine line;
@@ -130,10 +131,10 @@ void DueBook::update(const DueLine& line) {
 }
 
 std::vector<DueLine> DueBook::waiting(const std::string& job) {
-  Statement ask(ledger_.database().get(),
-                (std::string(line_columns) +
-                 "WHERE fate = 'waiting' AND (?1 = '' OR job = ?1) ORDER BY job, moment")
-                    .c_str());
+  Statement ask(
+      ledger_.database().get(),
+      (std::string(line_columns) + "WHERE fate = 'waiting' AND (?1 = '' OR job = ?1) ORDER BY job, moment")
+          .c_str());
   ask.bind(1, job);
   return read_lines(ask);
 }
@@ -146,11 +147,10 @@ std::vector<DueLine> DueBook::of_run(std::int64_t run_id) {
 }
 
 std::vector<DueLine> DueBook::lines(const std::string& job, std::size_t most, Instant until) {
-  Statement ask(
-      ledger_.database().get(),
-      (std::string(line_columns) +
-       "WHERE (?1 = '' OR job = ?1) AND moment <= ?3 AND told <= ?4 ORDER BY moment DESC LIMIT ?2")
-          .c_str());
+  Statement ask(ledger_.database().get(),
+                (std::string(line_columns) +
+                 "WHERE (?1 = '' OR job = ?1) AND moment <= ?3 AND told <= ?4 ORDER BY moment DESC LIMIT ?2")
+                    .c_str());
   ask.bind(1, job).bind(2, static_cast<std::int64_t>(most)).bind(3, until.seconds);
   ask.bind(4, until.seconds + clock_ahead_seconds);
   return read_lines(ask);
@@ -175,7 +175,8 @@ std::int64_t DueBook::prepare_start(const std::vector<DueLine>& lines) {
 }
 
 void DueBook::give_up_start(std::int64_t start) {
-  Statement update(ledger_.database().get(), "UPDATE due SET start = 0 WHERE start = ?1 AND fate = 'waiting'");
+  Statement update(ledger_.database().get(),
+                   "UPDATE due SET start = 0 WHERE start = ?1 AND fate = 'waiting'");
   update.bind(1, start).step();
 }
 

@@ -23,11 +23,11 @@ struct DueLine {
   std::optional<Kind> kind = {};  // that the run should have, where its time says so
   DueFate fate = DueFate::waiting;
   DueReason reason = DueReason::none;
-  bool late = false;                    // its run makes up for it
-  bool own = true;                      // of the moments of a run the one that it is of
+  bool late = false;                     // its run makes up for it
+  bool own = true;                       // of the moments of a run the one that it is of
   std::optional<std::int64_t> run = {};  // id
-  std::int64_t start = 0;               // that it waits for; 0: none
-  Instant told = {};                    // when the line was written
+  std::int64_t start = 0;                // that it waits for; 0: none
+  Instant told = {};                     // when the line was written
 };
 
 struct TimeSince {

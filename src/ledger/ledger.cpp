@@ -187,7 +187,8 @@ void Ledger::begin_run(RunEntry& run, std::int64_t start) {
   ask.bind(1, run.id).step();
   run.number = ask.integer(0);
   if (start != 0) {
-    Statement take(database_.get(), "UPDATE due SET fate = 'ran', run = ?2 WHERE start = ?1 AND fate = 'waiting'");
+    Statement take(database_.get(),
+                   "UPDATE due SET fate = 'ran', run = ?2 WHERE start = ?1 AND fate = 'waiting'");
     take.bind(1, start).bind(2, run.id).step();
     if (database_.changed_rows() == 0) throw NotAskedFor();
   }
@@ -265,16 +266,18 @@ std::optional<RunEntry> Ledger::run_by_id(std::int64_t id) {
 }
 
 std::vector<RunEntry> Ledger::unended_runs() {
-  Statement ask(database_.get(),
-                (std::string(run_columns) + "WHERE ended IS NULL AND result = 'running' ORDER BY id").c_str());
+  Statement ask(
+      database_.get(),
+      (std::string(run_columns) + "WHERE ended IS NULL AND result = 'running' ORDER BY id").c_str());
   std::vector<RunEntry> runs;
   while (ask.step()) runs.push_back(read_run(ask));
   return runs;
 }
 
 void Ledger::record_cut_off(std::int64_t id, const std::string& message) {
-  Statement update(database_.get(),
-                   "UPDATE run SET result = 'failed', exit_code = 3, message = ?2 WHERE id = ?1 AND ended IS NULL");
+  Statement update(
+      database_.get(),
+      "UPDATE run SET result = 'failed', exit_code = 3, message = ?2 WHERE id = ?1 AND ended IS NULL");
   update.bind(1, id).bind(2, message).step();
 }
 
@@ -314,9 +317,9 @@ void Ledger::rename_job(const std::string& from, const std::string& to) {
   move.bind(3, from);
   move.step();
   // Of what was due under both names, what the other one has stays.
-  for (const char* sql : {"UPDATE OR IGNORE due SET job = ?2 WHERE job = ?1",
-                          "DELETE FROM due WHERE job = ?1 AND ?2 <> ?1",
-                          "UPDATE OR REPLACE job_time SET job = ?2 WHERE job = ?1"}) {
+  for (const char* sql :
+       {"UPDATE OR IGNORE due SET job = ?2 WHERE job = ?1", "DELETE FROM due WHERE job = ?1 AND ?2 <> ?1",
+        "UPDATE OR REPLACE job_time SET job = ?2 WHERE job = ?1"}) {
     Statement go_on(database_.get(), sql);
     go_on.bind(1, from).bind(2, to).step();
   }
@@ -334,9 +337,9 @@ std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::
 }
 
 std::optional<RunEntry> Ledger::newest_point(const std::string& job) {
-  Statement ask(
-      database_.get(),
-      (std::string(run_columns) + "WHERE job = ?1 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1").c_str());
+  Statement ask(database_.get(), (std::string(run_columns) +
+                                  "WHERE job = ?1 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1")
+                                     .c_str());
   ask.bind(1, job);
   if (!ask.step()) return std::nullopt;
   return read_run(ask);

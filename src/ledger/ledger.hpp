@@ -72,7 +72,8 @@ class Ledger {
                                                const std::function<void(const std::string&)>& note);
 
   // Gives the entry its id and number. `start`: of due moments that wait for it (DueBook), which are its own
-  // from then on; 0: none. Throws NotAskedFor, and begins nothing, when nothing waits for that start any more.
+  // from then on; 0: none. Throws NotAskedFor, and begins nothing, when nothing waits for that start any
+  // more.
   void begin_run(RunEntry& run, std::int64_t start = 0);
   void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
   // Newest first; `job` empty for all.

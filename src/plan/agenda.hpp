@@ -43,8 +43,8 @@ std::optional<DueMoment> next_due(const std::vector<CountedTime>& times, Instant
 // full before differential before incremental; a kind before none.
 std::optional<Kind> larger_kind(std::optional<Kind> a, std::optional<Kind> b);
 
-// A moment that has come and for which no run has begun. Which kind of set its run makes is decided by the run
-// (decide_by_time): a full one that was missed is made by the first run after it.
+// A moment that has come and for which no run has begun. Which kind of set its run makes is decided by the
+// run (decide_by_time): a full one that was missed is made by the first run after it.
 struct WaitingMoment {
   Instant when;
   bool late = false;  // a run for it makes up for it

@@ -158,7 +158,8 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
     case TroubleKind::waits:
       return "the drive is not there; a run that was due on " + local_text(trouble.when) + " waits for it";
     case TroubleKind::soon:
-      return "the " + trouble.text + " that it may be without a good point end on " + local_text(trouble.when);
+      return "the " + trouble.text + " that it may be without a good point end on " +
+             local_text(trouble.when);
     case TroubleKind::never_run:
       return "it has never run: kestrum run " + subject_of(status);
     case TroubleKind::no_point:
@@ -188,10 +189,10 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
 }
 
 const char* trouble_word(TroubleKind kind) {
-  static constexpr const char* words[] = {"job-file",   "damaged",        "incomplete", "gone",
-                                          "failed",     "overdue",        "missed",     "waits",
-                                          "never-run",  "no-point",       "soon",       "clock",          "cut-off",    "drive-away",
-                                          "drive-bare", "broken-promise", "place",      "problems"};
+  static constexpr const char* words[] = {
+      "job-file", "damaged",    "incomplete", "gone",           "failed", "overdue",
+      "missed",   "waits",      "never-run",  "no-point",       "soon",   "clock",
+      "cut-off",  "drive-away", "drive-bare", "broken-promise", "place",  "problems"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -226,17 +227,18 @@ std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bo
   json["jobs"] = Json::array();
   for (const JobStatus& status : jobs) {
     std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
-    Json one{{"job", name},
-             {"newest-good-point", instant_json(status.newest_good)},
-             {"age-seconds", age_json(status.newest_good, now)},
-             {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
-             {"disabled", status.disabled},
-             {"next-run", instant_json(status.times.next)},
-             {"going", status.times.going ? Json(status.times.going->number) : Json(nullptr)},
-             {"waits-for", status.times.wait ? Json(due_reason_name(status.times.wait->reason)) : Json(nullptr)},
-             {"waits-since", status.times.wait ? Json(utc_text(status.times.wait->since)) : Json(nullptr)},
-             {"paused", status.times.pause.has_value()},
-             {"paused-until", status.times.pause ? instant_json(status.times.pause->until) : Json(nullptr)}};
+    Json one{
+        {"job", name},
+        {"newest-good-point", instant_json(status.newest_good)},
+        {"age-seconds", age_json(status.newest_good, now)},
+        {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
+        {"disabled", status.disabled},
+        {"next-run", instant_json(status.times.next)},
+        {"going", status.times.going ? Json(status.times.going->number) : Json(nullptr)},
+        {"waits-for", status.times.wait ? Json(due_reason_name(status.times.wait->reason)) : Json(nullptr)},
+        {"waits-since", status.times.wait ? Json(utc_text(status.times.wait->since)) : Json(nullptr)},
+        {"paused", status.times.pause.has_value()},
+        {"paused-until", status.times.pause ? instant_json(status.times.pause->until) : Json(nullptr)}};
     one["destination"] = status.drives.empty() ? "" : to_utf8(status.drives[0].named);
     one["destination-there"] = !status.drives.empty() && !status.drives[0].root.empty();
     one["drive"] = status.drives.empty() ? Json(nullptr) : space_json(status.drives[0].space);

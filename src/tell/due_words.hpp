@@ -8,7 +8,8 @@ namespace kestrum {
 // "for the drive label:tern-1, since Thu 2027-03-04 12:30": behind "waits".
 std::string wait_text(const DueWait& wait);
 
-// "done", "made up for by run 12", "missed: nobody was there to start it". `run`: of the line, where it has one.
+// "done", "made up for by run 12", "missed: nobody was there to start it". `run`: of the line, where it has
+// one.
 std::string due_text(const DueLine& line, const std::optional<RunEntry>& run);
 
 }  // namespace kestrum

@@ -30,9 +30,10 @@ std::string moment(const std::optional<Instant>& when) {
 }  // namespace
 
 std::string history_csv(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due) {
-  std::string text = line_of({"job", "due", "moments", "became", "run", "started", "ended", "result", "exit code",
-                              "kind", "point", "destination", "files", "new", "changed", "gone", "bytes",
-                              "stored bytes", "problems", "message"});
+  std::string text =
+      line_of({"job",     "due",       "moments", "became",       "run",         "started", "ended",
+               "result",  "exit code", "kind",    "point",        "destination", "files",   "new",
+               "changed", "gone",      "bytes",   "stored bytes", "problems",    "message"});
   std::map<std::int64_t, Instant> due_of;
   for (const DueMade& made : due) {
     if (made.is_of_run()) {
@@ -51,12 +52,26 @@ std::string history_csv(const std::vector<RunEntry>& runs, const std::vector<Due
     if (auto found = due_of.find(run.id); found != due_of.end()) of = found->second;
     const SetTotals& totals = run.totals;
     auto number = [](auto value) { return std::to_string(value); };
-    text += line_of({run.job, moment(of), of ? "1" : "", std::string(result_text(run.result)), number(run.number),
-                     moment(run.started), moment(run.ended), std::string(result_text(run.result)),
-                     number(run.exit_code), std::string(run.kind ? kind_name(*run.kind) : ""),
-                     run.sequence ? number(*run.sequence) : "", run.destination, number(totals.files),
-                     number(totals.new_files), number(totals.changed_files), number(totals.gone_files),
-                     number(totals.bytes), number(totals.stored_bytes), number(run.problems), run.message});
+    text += line_of({run.job,
+                     moment(of),
+                     of ? "1" : "",
+                     std::string(result_text(run.result)),
+                     number(run.number),
+                     moment(run.started),
+                     moment(run.ended),
+                     std::string(result_text(run.result)),
+                     number(run.exit_code),
+                     std::string(run.kind ? kind_name(*run.kind) : ""),
+                     run.sequence ? number(*run.sequence) : "",
+                     run.destination,
+                     number(totals.files),
+                     number(totals.new_files),
+                     number(totals.changed_files),
+                     number(totals.gone_files),
+                     number(totals.bytes),
+                     number(totals.stored_bytes),
+                     number(run.problems),
+                     run.message});
   }
   return text;
 }

@@ -125,12 +125,14 @@ class Page {
       line("", "a run that was missed is " +
                    std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
       const std::vector<OpenHours>& hours = job_.window.only_between;
-      for (const OpenHours& one : hours) line("", "starts only " + one.text() + (&one == &hours.back() ? "; what is due outside waits" : ""));
+      for (const OpenHours& one : hours)
+        line("", "starts only " + one.text() + (&one == &hours.back() ? "; what is due outside waits" : ""));
       for (const ClosedDays& days : job_.window.not_on) line("", "not on " + days.text());
       if (job_.passphrase == "ask" && job_.encryption != Encryption::none)
         line("", "nobody can be asked for the passphrase then: [protect] passphrase must name a file");
       line("", agent_ ? "the agent is there and starts it"
-                      : "no agent is there, so nothing starts by itself: start one with kestrum agent, or let a timer "
+                      : "no agent is there, so nothing starts by itself: start one with kestrum agent, or "
+                        "let a timer "
                         "of your own call kestrum run --due");
     }
     if (job_.warn_after)

@@ -22,15 +22,17 @@ std::string schedule_document(const Schedule& schedule) {
   }
   json["waiting"] = Json::array();
   for (const auto& [job, wait] : schedule.waiting) {
-    json["waiting"].push_back({{"job", job},
-                               {"for", due_reason_name(wait.reason)},
-                               {"destination", to_utf8(wait.drive)},
-                               {"since", utc_text(wait.since)},
-                               {"until", wait.look_again ? Json(utc_text(*wait.look_again)) : Json(nullptr)}});
+    json["waiting"].push_back(
+        {{"job", job},
+         {"for", due_reason_name(wait.reason)},
+         {"destination", to_utf8(wait.drive)},
+         {"since", utc_text(wait.since)},
+         {"until", wait.look_again ? Json(utc_text(*wait.look_again)) : Json(nullptr)}});
   }
   json["paused"] = Json::array();
   for (const auto& [job, pause] : schedule.paused)
-    json["paused"].push_back({{"job", job}, {"until", pause.until ? Json(utc_text(*pause.until)) : Json(nullptr)}});
+    json["paused"].push_back(
+        {{"job", job}, {"until", pause.until ? Json(utc_text(*pause.until)) : Json(nullptr)}});
   json["without-times"] = schedule.without;
   json["cut"] = schedule.cut;
   return text_of(json);

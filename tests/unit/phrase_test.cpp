@@ -1,7 +1,5 @@
 // Phrases for when a job runs: what is taken, what is refused with the nearest that means something, and the
 // moments they mean, at clock changes and over twenty years.
-#include "calendar/run_window.hpp"
-
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
@@ -11,6 +9,7 @@
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "calendar/run_window.hpp"
 #include "support/program.hpp"
 
 namespace kestrum::test {

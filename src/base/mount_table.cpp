@@ -51,7 +51,8 @@ std::vector<Mount> parse_mount_table(std::string_view text) {
 }
 
 std::vector<Mount> read_mount_table() {
-  std::ifstream file("/proc/self/mountinfo");
+  // Of this thread: one may see mounts that others do not.
+  std::ifstream file("/proc/thread-self/mountinfo");
   std::ostringstream text;
   text << file.rdbuf();
   return parse_mount_table(text.str());

@@ -25,7 +25,7 @@ std::vector<Verb> all_verbs() {
       preview_verb(),    run_verb(),        pause_verb(),      continue_verb(),    stop_verb(),
       points_verb(),     browse_verb(),     find_verb(),       restore_verb(),     verify_verb(),
       prune_verb(),      fold_verb(),       keep_verb(),       drop_verb(),        forecast_verb(),
-      schedule_verb(),   agent_verb(),      status_verb(),     history_verb(),     recovery_create_verb()};
+      schedule_verb(),   agent_install_verb(), agent_remove_verb(), agent_verb(),      status_verb(),     history_verb(),     recovery_create_verb()};
 }
 
 namespace {
@@ -38,8 +38,12 @@ void show_help(const std::string& text) {
 }
 
 bool is_group(const std::vector<Verb>& verbs, const std::string& word) {
-  return std::any_of(verbs.begin(), verbs.end(),
-                     [&](const Verb& verb) { return verb.spec.name.starts_with(word + " "); });
+  // One that is a verb itself has a help of its own.
+  const bool verb_itself =
+      std::any_of(verbs.begin(), verbs.end(), [&](const Verb& verb) { return verb.spec.name == word; });
+  return !verb_itself && std::any_of(verbs.begin(), verbs.end(), [&](const Verb& verb) {
+    return verb.spec.name.starts_with(word + " ");
+  });
 }
 
 // `group`: only the verbs that begin so.

@@ -2,6 +2,7 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <spawn.h>
+#include <systemd/sd-daemon.h>
 #include <unistd.h>
 
 #include <csignal>
@@ -23,6 +24,9 @@ namespace {
 // What happens goes to standard error, a line each: the system's log keeps it.
 class PrintedAgent final : public AgentListener {
  public:
+  void ready() override { sd_notify(0, "READY=1"); }
+  void beats() override { sd_notify(0, "WATCHDOG=1"); }
+  void stands(const std::string& line) override { sd_notify(0, ("STATUS=" + line).c_str()); }
   void happened(const AgentEvent& event) override {
     err("{}  {}{}\n", local_text(event.when), event.job.empty() ? "" : printable(event.job) + ": ",
         printable(event.words));
@@ -73,8 +77,12 @@ int agent(const Arguments& arguments, const Environment& environment) {
       static_cast<unsigned>(arguments.number("side-by-side", 1, 64).value_or(settings.side_by_side));
   Progress progress(environment, true);
   RunContext context = run_context(environment, progress);
+  // The system's manager wants to hear in time that it lives.
+  std::uint64_t watchdog = 0;
+  if (sd_watchdog_enabled(0, &watchdog) > 0) settings.beat = std::chrono::microseconds(watchdog / 2);
   PrintedAgent listener;
   run_agent(context, settings, start_run, listener);
+  sd_notify(0, "STOPPING=1");
   return exit_done;
 }
 
@@ -110,7 +118,7 @@ Verb agent_verb() {
        "start jobs when they are due, until ended",
        "One for all jobs of this home. It is woken by their times, by changes of their files and by drives "
        "that come; job files may be changed while it runs. What it does is told line by line; SIGTERM or "
-       "Ctrl-C ends it and stops its runs cleanly.",
+       "Ctrl-C ends it and stops its runs cleanly. To have the system start it: kestrum agent install.",
        0,
        0,
        {{"side-by-side", "N", "so many runs at a time, to different drives (usual: 2)"}},

@@ -8,6 +8,8 @@
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "calendar/span.hpp"
+#include "engine/drive_wait.hpp"
 #include "engine/due_desk.hpp"
 #include "tell/documents.hpp"
 #include "tell/due_words.hpp"
@@ -40,13 +42,32 @@ void print_outcome(const RunOutcome& outcome, bool colour) {
         shell_word(printable(run.job)), run.number);
 }
 
+// Says which drive is wanted, on standard error.
+class AskedDrive final : public DriveWaiter {
+ public:
+  AskedDrive(std::string job, bool terminal) : job_(std::move(job)), terminal_(terminal) {}
+  void waits(const Reach& reach) override {
+    drive_ = printable(reach.drive);
+    err("kestrum: {}: {}\n", printable(job_), reach.trouble->what());
+    err("  {}\n", terminal_ ? "plug in " + drive_ + ", and it goes on by itself; Ctrl-C gives up"
+                            : "waiting for " + drive_);
+  }
+  void other_came(const std::string& drive) override {
+    err("  {} came; that is not {}, which is still waited for\n", printable(drive), drive_);
+  }
+
+ private:
+  std::string job_, drive_;
+  bool terminal_;
+};
+
 // Listeners of one job's runs, made anew for each.
 class PrintedRow final : public RowListener {
  public:
   PrintedRow(const Arguments& arguments, const Environment& environment)
       : arguments_(arguments), environment_(environment) {}
 
-  const RunContext& begins(const std::string&, std::int64_t start) override {
+  const RunContext& begins(const std::string& job, std::int64_t start) override {
     job_.reset();
     job_ = std::make_unique<OneJob>(environment_, arguments_.has("quiet"), arguments_.has("list"));
     job_->context.emplace(run_context(environment_, job_->listeners));
@@ -56,6 +77,7 @@ class PrintedRow final : public RowListener {
     job_->context->break_lock = arguments_.has("break-lock");
     job_->context->start = start;
     job_->context->unattended = start != 0;
+    if (start == 0) wait_for(job);
     return *job_->context;
   }
 
@@ -75,6 +97,24 @@ class PrintedRow final : public RowListener {
   }
 
  private:
+  // On a terminal somebody can plug the drive in; in a script as long as it says.
+  void wait_for(const std::string& name) {
+    const std::optional<std::string> length = arguments_.value("wait");
+    if (arguments_.has("no-wait") || (!length && !environment_.in_and_out_are_terminals())) return;
+    std::optional<std::chrono::seconds> most;
+    if (length) {
+      const Instant now = environment_.clock().now();
+      most = std::chrono::duration_cast<std::chrono::seconds>(between(now, after(now, expect_span(*length))));
+    }
+    AskedDrive asked(name, !length);
+    try {
+      wait_for_drive(environment_.home().load_job(name), *job_->context, most, asked);
+    } catch (const Error&) {
+      // The run tells of it.
+    } catch (const Stopped&) {
+      // The run ends as one that was stopped.
+    }
+  }
   struct OneJob {
     OneJob(const Environment& environment, bool quiet, bool all)
         : progress(environment, quiet, all), log(environment.clock()), listeners({&progress, &log}) {}
@@ -159,6 +199,8 @@ Verb run_verb() {
             {"new-passphrase", "",
              "the passphrase is a new one: a new chain begins with it, beside what it does not open"},
             break_lock_option,
+            {"wait", "LENGTH", "wait for the drive if it is not there, at most so long: \"10 minutes\""},
+            {"no-wait", "", "do not ask for the drive on a terminal either"},
             {"list", "", "show every problem, however many"},
             {"quiet", "", "no progress, problems only"},
             json_option},

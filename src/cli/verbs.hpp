@@ -46,6 +46,8 @@ Verb continue_verb();
 Verb stop_verb();
 Verb agent_verb();
 Verb agent_run_verb();
+Verb agent_install_verb();
+Verb agent_remove_verb();
 
 // Those that the help shows.
 std::vector<Verb> all_verbs();

@@ -69,7 +69,7 @@ class Agent {
         start_run_(start_run),
         listener_(listener),
         seat_(context.home, "agent", context.clock.now()),
-        events_(context.home, context.clock),
+        events_(context.home, context.clock, settings.beat),
         watch_(context.clock),
         desk_(std::make_unique<DueDesk>(context)) {}
 
@@ -82,8 +82,10 @@ class Agent {
       const std::optional<Instant> next = round();
       listener_.stands(standing(next));
       const AgentEvents::Happened happened = events_.wait(next);
-      if (happened.stop) break;
+      listener_.beats();
+      // Also what came at the same moment as the end: a run's end is told once.
       take_in(happened);
+      if (happened.stop) break;
     }
     end();
   }
@@ -289,6 +291,7 @@ class Agent {
 
   // The runs are stopped cleanly; nothing of them is left half-done.
   void end() {
+    listener_.stands("ending");
     for (const auto& [pid, going] : going_) {
       if (going.own) kill(pid, SIGTERM);
     }

@@ -14,10 +14,13 @@ class AgentListener {
   virtual void ready() {}                              // it looks after the jobs from now on
   virtual void happened(const AgentEvent&) {}          // also kept in the ledger
   virtual void stands(const std::string& /*line*/) {}  // in one line: what goes on, what comes next
+  virtual void beats() {}  // it lives; about as often as AgentSettings::beat
 };
 
 struct AgentSettings {
   unsigned side_by_side = 2;  // runs at a time, to different drives; at least 1
+  // For whoever wants to know that it lives; zero: nobody does.
+  std::chrono::microseconds beat{0};
 };
 
 // Starts a process that makes the run, and returns its number. Throws Error.

@@ -1,12 +1,16 @@
 #include "engine/agent_events.hpp"
 
 #include <fcntl.h>
+#include <linux/netlink.h>
 #include <sys/epoll.h>
 #include <sys/inotify.h>
 #include <sys/signalfd.h>
+#include <sys/socket.h>
 #include <sys/syscall.h>
+#include <sys/timerfd.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <csignal>
 #include <filesystem>
@@ -27,6 +31,16 @@ sigset_t ending_signals() {
   return signals;
 }
 
+// The kernel's own word of devices that come; not to be had everywhere.
+FileHandle hear_of_devices() {
+  FileHandle socket_of(socket(AF_NETLINK, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, NETLINK_KOBJECT_UEVENT));
+  sockaddr_nl address{};
+  address.nl_family = AF_NETLINK;
+  address.nl_groups = 1;  // of the kernel
+  if (!socket_of || bind(socket_of.get(), reinterpret_cast<sockaddr*>(&address), sizeof address) != 0) return {};
+  return socket_of;
+}
+
 [[noreturn]] void refuse(const std::string& what) {
   throw Error(ErrorKind::failed, "the agent cannot " + what + ": " + system_reason(errno),
               "it lives on being woken; see that the kernel's limits (fs.inotify) leave room");
@@ -34,7 +48,8 @@ sigset_t ending_signals() {
 
 }  // namespace
 
-AgentEvents::AgentEvents(const Home& home, const Clock& clock) : home_(home), clock_(clock) {
+AgentEvents::AgentEvents(const Home& home, const Clock& clock, std::chrono::microseconds beat)
+    : home_(home), clock_(clock) {
   home_.make_folder_of(home_.steering_file("any"));
   home_.make_jobs_folder();
   poll_ = FileHandle(epoll_create1(EPOLL_CLOEXEC));
@@ -48,6 +63,16 @@ AgentEvents::AgentEvents(const Home& home, const Clock& clock) : home_(home), cl
   add(signals_.get(), EPOLLIN);
   add(timer_.get(), EPOLLIN);
   if (mounts_) add(mounts_.get(), EPOLLPRI);
+  plugged_ = hear_of_devices();
+  if (plugged_) add(plugged_.get(), EPOLLIN);
+  if (beat.count() > 0) {
+    beat_ = FileHandle(timerfd_create(CLOCK_MONOTONIC, TFD_CLOEXEC | TFD_NONBLOCK));
+    itimerspec spec{};
+    spec.it_interval = {beat.count() / 1000000, beat.count() % 1000000 * 1000};
+    spec.it_value = spec.it_interval;
+    if (!beat_ || timerfd_settime(beat_.get(), 0, &spec, nullptr) != 0) refuse("be woken");
+    add(beat_.get(), EPOLLIN);
+  }
   sigprocmask(SIG_BLOCK, &signals, nullptr);
 }
 
@@ -111,6 +136,17 @@ void AgentEvents::read_signals(Happened& happened) {
   while (read(signals_.get(), &info, sizeof info) == sizeof info) happened.stop = true;
 }
 
+// "add@/devices/...", and lines of NAME=VALUE, each ended by a zero.
+void AgentEvents::read_plugged(Happened& happened) {
+  char message[8192];
+  ssize_t got = 0;
+  while ((got = recv(plugged_.get(), message, sizeof message, 0)) > 0 || (got < 0 && errno == ENOBUFS)) {
+    const std::string_view text(message, static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+    const bool came = text.starts_with("add@") || text.starts_with("change@");
+    happened.mounts = happened.mounts || got < 0 || (came && text.find("SUBSYSTEM=block") != std::string_view::npos);
+  }
+}
+
 AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
   timer_.set(until, clock_);
   Happened happened;
@@ -125,6 +161,11 @@ AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
       read_signals(happened);
     } else if (file == mounts_.get()) {
       happened.mounts = true;
+    } else if (file == plugged_.get()) {
+      read_plugged(happened);
+    } else if (file == beat_.get()) {
+      std::uint64_t times = 0;
+      [[maybe_unused]] const ssize_t got = read(beat_.get(), &times, sizeof times);
     } else if (file == timer_.get()) {
       const WallTimer::Woke woke = timer_.take();
       happened.time = happened.time || woke == WallTimer::Woke::time;

@@ -18,14 +18,15 @@ class AgentEvents {
     bool clock = false;     // the clock was set, or the machine woke
     bool jobs = false;      // a job file changed
     bool steering = false;  // somebody paused, or let go on
-    bool mounts = false;
+    bool mounts = false;     // or a drive was plugged in
     bool stop = false;              // a signal: SIGTERM, SIGINT or SIGHUP
     std::vector<pid_t> ended = {};  // processes that were watched
   };
 
   // From here on those signals come to this and not to handlers, until it is destroyed. Throws Error of kind
   // failed when the kernel refuses a watch.
-  AgentEvents(const Home& home, const Clock& clock);
+  // `beat`: also woken so often, of real time; zero: not.
+  AgentEvents(const Home& home, const Clock& clock, std::chrono::microseconds beat);
   ~AgentEvents();
   AgentEvents(const AgentEvents&) = delete;
   AgentEvents& operator=(const AgentEvents&) = delete;
@@ -42,10 +43,11 @@ class AgentEvents {
   void add(int file, std::uint32_t events);
   void read_changes(Happened& happened);
   void read_signals(Happened& happened);
+  void read_plugged(Happened& happened);
 
   const Home& home_;
   const Clock& clock_;
-  FileHandle poll_, changes_, mounts_, signals_;
+  FileHandle poll_, changes_, mounts_, plugged_, signals_, beat_;
   WallTimer timer_;
   int jobs_watch_ = -1, steering_watch_ = -1, clock_watch_ = -1;
   std::map<int, std::pair<pid_t, FileHandle>> processes_;  // by their handle

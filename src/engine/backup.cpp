@@ -2,10 +2,12 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "engine/attachment.hpp"
 #include "engine/destination.hpp"
 #include "engine/due_desk.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/job_run.hpp"
+#include "engine/problem_list.hpp"
 #include "engine/steering.hpp"
 
 namespace kestrum {
@@ -13,6 +15,14 @@ namespace {
 
 bool is_kind(const RunOutcome& outcome, ErrorKind kind) {
   return outcome.error && outcome.error->kind() == kind;
+}
+
+// Nothing can be written to.
+DestinationChoice failed_choice(const Job& job, const Error& error) {
+  DestinationChoice choice;
+  choice.use = {job.destinations.at(0)};
+  choice.trouble = error;
+  return choice;
 }
 
 DestinationChoice choose(const Job& job, const RunContext& context) {
@@ -25,11 +35,34 @@ DestinationChoice choose(const Job& job, const RunContext& context) {
   try {
     return choose_destinations(job, state, context.machine, context.open_store, context.meant);
   } catch (const Error& error) {
-    DestinationChoice choice;
-    choice.use = {job.destinations.at(0)};
-    choice.trouble = error;
-    return choice;
+    return failed_choice(job, error);
   }
+}
+
+// Why the job's destination could not be brought about.
+std::optional<Error> attach(const Job& job, const RunContext& context, std::unique_ptr<Attachment>& attachment) {
+  try {
+    attachment = std::make_unique<Attachment>(job, context);
+  } catch (const Error& error) {
+    return error;
+  } catch (const Stopped&) {
+    return stopped_error();
+  }
+  return std::nullopt;
+}
+
+// What goes wrong with it is a problem of the run that was the last to use it.
+void detach(std::unique_ptr<Attachment>& attachment, RunOutcome& outcome, const RunContext& context) {
+  if (!attachment) return;
+  History history = History::open(context);
+  for (const Problem& problem : attachment->detach()) {
+    add_problem(outcome.problems, context.observer, problem);
+    history.add_problem(outcome.entry, problem);
+    ++outcome.entry.problems;
+    outcome.entry.exit_code = std::max(outcome.entry.exit_code, exit_problems);
+    if (outcome.entry.result == RunResult::done) outcome.entry.result = RunResult::done_with_problems;
+  }
+  attachment.reset();
 }
 
 struct Attempt {
@@ -95,11 +128,14 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   std::vector<Problem> known;
   Job job = job_to_run(name, context, known);
   job.same_disk = job.same_disk || context.same_disk;
-  DestinationChoice choice = choose(job, context);
-  std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
-  for (const std::string& note : choice.passed_over) context.observer.note(note);
   const SteeredRun steered(context.home, name, context.clock, context.control, context.observer,
                            context.unattended);
+  std::unique_ptr<Attachment> attachment;
+  const std::optional<Error> not_attached = attach(job, context, attachment);
+  DestinationChoice choice = choose(job, context);
+  if (not_attached) choice = failed_choice(job, *not_attached);
+  std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
+  for (const std::string& note : choice.passed_over) context.observer.note(note);
   std::vector<RunOutcome> outcomes;
   const std::vector<Attempt> attempts = attempts_of(choice);
   for (const Attempt& attempt : attempts) {
@@ -113,9 +149,10 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
     outcomes.push_back(run.run());
     bool goes_on = is_kind(outcomes.back(), ErrorKind::full) && !choice.each && !last;
     outcomes.back().made_good_elsewhere = goes_on;
+    const bool ends = last || is_kind(outcomes.back(), ErrorKind::stopped) || (!choice.each && !goes_on);
+    if (ends) detach(attachment, outcomes.back(), context);
     if (done) done(outcomes.back());
-    if (is_kind(outcomes.back(), ErrorKind::stopped)) break;
-    if (!choice.each && !goes_on) break;
+    if (ends) break;
     if (goes_on)
       context.observer.note(printable(attempt.named) + " is full; going on to the next destination");
   }

@@ -6,7 +6,7 @@
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
 #include "engine/agent_seat.hpp"
-#include "engine/destination.hpp"
+#include "engine/reach.hpp"
 
 namespace kestrum {
 namespace {
@@ -42,49 +42,6 @@ std::unique_ptr<Ledger> look_into_ledger(const RunContext& context) {
     }
   }
   return std::make_unique<Ledger>(Database::in_memory);
-}
-
-// Where a run of the job would write now: the disks, or the file systems where those are not known. Or why it
-// cannot.
-struct Reach {
-  std::vector<std::string> into;
-  std::optional<Error> trouble;
-  std::string drive;  // of the trouble
-};
-
-Reach reach_of(const Job& job, const RunContext& context) {
-  Reach reach;
-  std::optional<JobState> state;
-  try {
-    state = context.home.load_state(job.name);
-  } catch (const Error&) {
-    // The run tells of it.
-  }
-  std::vector<std::string> use = job.destinations;
-  try {
-    use = choose_destinations(job, state, context.machine, context.open_store).use;
-  } catch (const Error&) {
-    // Each tells for itself.
-  }
-  for (const std::string& named : use) {
-    try {
-      const Destination found = find_destination(job, named, state, context.machine, context.open_store);
-      if (found.facts.disks.empty()) reach.into.push_back(std::to_string(found.facts.device));
-      reach.into.insert(reach.into.end(), found.facts.disks.begin(), found.facts.disks.end());
-    } catch (const Error& error) {
-      if (!reach.trouble) {
-        reach.trouble = error;
-        reach.drive = named;
-      }
-    }
-  }
-  if (!reach.into.empty()) reach.trouble.reset();
-  return reach;
-}
-
-bool is_absence(const Error& error) {
-  return error.kind() == ErrorKind::no_destination || error.kind() == ErrorKind::not_reachable ||
-         error.kind() == ErrorKind::wrong_drive;
 }
 
 bool made_point(const RunEntry& run) {
@@ -227,7 +184,7 @@ DueLook DueDesk::look_at(const DeskJob& job, std::optional<RunEntry> going) {
   DueWait wait{decision.reason, question.waiting.front().when, decision.look_again, {}};
   if (decision.what == StartDecision::What::start) {
     const Reach reach = reach_of(definition, context_);
-    if (reach.trouble && is_absence(*reach.trouble)) {
+    if (reach.is_away()) {
       wait.reason = DueReason::drive;
       wait.drive = reach.drive;
     }
@@ -302,7 +259,7 @@ std::optional<DueStart> DueDesk::start_or_wait(const DeskJob& job, std::vector<D
                                                const std::set<std::string>& held) {
   const Job& definition = job.in_force->job;
   const Reach reach = reach_of(definition, context_);
-  if (reach.trouble && is_absence(*reach.trouble)) {
+  if (reach.is_away()) {
     if (!definition.catch_up) {
       give_up(std::move(waiting), DueReason::drive);
       return std::nullopt;

@@ -42,6 +42,10 @@ void History::finish_run(const RunEntry& run, const std::vector<Problem>& proble
   if (run.number != 0) attempt([&] { ledger_->finish_run(run, problems); });
 }
 
+void History::add_problem(const RunEntry& run, const Problem& problem) {
+  if (run.number != 0) attempt([&] { ledger_->add_problem(run.id, problem); });
+}
+
 void History::add_check(const Id& set, const CheckEntry& check) {
   attempt([&] { ledger_->add_check(set, check); });
 }

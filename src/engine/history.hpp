@@ -29,6 +29,7 @@ class History {
   // `start`: Ledger::begin_run. Throws NotAskedFor.
   void begin_run(RunEntry& run, std::int64_t start = 0);
   void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
+  void add_problem(const RunEntry& run, const Problem& problem);
   void add_check(const Id& set, const CheckEntry& check);
 
   std::vector<RunEntry> runs(const std::string& job, int most);

@@ -54,6 +54,7 @@ class Home {
   std::string last_good_file(const std::string& job) const { return state_ + "/last-good/" + job + ".toml"; }
   std::string steering_folder() const { return state_ + "/steering"; }
   std::string steering_file(const std::string& job) const { return steering_folder() + "/" + job + ".json"; }
+  std::string mount_folder() const { return state_ + "/mounted"; }
   std::string agent_file() const { return state_ + "/agent.lock"; }
   // Makes the folder above the state's file that it is in.
   void make_folder_of(const std::string& state_file) const;

@@ -49,6 +49,8 @@ struct Job {
   std::vector<std::string> destinations;  // [where]
   UseOf use = UseOf::whichever;           // of several
   bool same_disk = false;                 // it may be the disk of a source
+  bool mount_for_run = false;             // a drive that is not mounted is, for each run
+  std::string attach, detach;             // commands around each run; empty: none
   std::vector<Phrase> runs;               // [when]; none: by hand
   bool catch_up = true;                   // a missed run is made up for
   RunWindow window;                       // in which runs may start by themselves

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "base/destination_address.hpp"
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "job/key_setters.hpp"
@@ -44,6 +45,11 @@ constexpr JobKey keys[] = {
      set_use},
     {"where", "same-disk", one, "WHAT", "refuse",
      "a destination on the same disk as a source: refuse or accept", set_same_disk},
+    {"where", "mount", one, "WHEN", "as it is",
+     "\"for each run\": root mounts a drive named by label or UUID itself, and only while a run needs it", set_mount},
+    {"where", "attach", one, "COMMAND", "nothing",
+     "command that makes the destination reachable before each run", set_attach},
+    {"where", "detach", one, "COMMAND", "nothing", "command that takes it away afterwards", set_detach},
     {"when", "runs", list, "PHRASE", "by hand",
      "when it runs: \"weekdays at 12:30\", \"first sunday at 03:00 full\", \"every 20 minutes\" ...",
      set_runs},
@@ -135,6 +141,11 @@ void check_job(const Job& job) {
   if (what.skip_larger && what.skip_smaller && *what.skip_larger < *what.skip_smaller)
     refuse_value(said + "leaves out every file: [what] skip-larger is below skip-smaller",
                  "change one of them");
+  for (const std::string& named : job.destinations) {
+    if (job.mount_for_run && !DestinationAddress::parse(named).names_drive())
+      refuse_value(said + "mounts its drive for each run, and " + printable(named) + " does not say which drive",
+                   "name it by label:NAME or uuid:UUID, or leave [where] mount out");
+  }
   // From any day on: of dates with a year an end is in sight.
   if (!job.window.opens(Instant{}))
     refuse_value(said + "would never start by itself: [when] not-on and only-between leave no moment",

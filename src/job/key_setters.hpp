@@ -25,6 +25,9 @@ void set_skip_newer(Job& job, const KeyValues& values);
 void set_destinations(Job& job, const KeyValues& values);
 void set_use(Job& job, const KeyValues& values);
 void set_same_disk(Job& job, const KeyValues& values);
+void set_mount(Job& job, const KeyValues& values);
+void set_attach(Job& job, const KeyValues& values);
+void set_detach(Job& job, const KeyValues& values);
 
 void set_runs(Job& job, const KeyValues& values);
 void set_if_missed(Job& job, const KeyValues& values);

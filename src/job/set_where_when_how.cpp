@@ -42,6 +42,18 @@ void set_same_disk(Job& job, const KeyValues& values) {
   job.same_disk = one_of(values[0], {"refuse", "accept"}) == 1;
 }
 
+void set_mount(Job& job, const KeyValues& values) {
+  job.mount_for_run = one_of(values[0], {"as it is", "for each run"}) == 1;
+}
+
+void set_attach(Job& job, const KeyValues& values) {
+  job.attach = values[0];
+}
+
+void set_detach(Job& job, const KeyValues& values) {
+  job.detach = values[0];
+}
+
 void set_runs(Job& job, const KeyValues& values) {
   job.runs.clear();
   for (const std::string& value : values) job.runs.push_back(parse_phrase(value));

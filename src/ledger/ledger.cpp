@@ -230,15 +230,26 @@ void Ledger::finish_run(const RunEntry& run, const std::vector<Problem>& problem
       .bind(23, run.set ? to_hex(*run.set) : std::string())
       .bind(24, broken_lines(run.broken))
       .step();
-  for (const Problem& problem : problems) {
-    Statement insert(database_.get(),
-                     "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");
-    insert.bind(1, run.id)
-        .bind_blob(2, problem.path)
-        .bind(3, problem.operation)
-        .bind(4, to_utf8(problem.reason))
-        .step();
-  }
+  for (const Problem& problem : problems) insert_problem(run.id, problem);
+  writing.commit();
+}
+
+void Ledger::insert_problem(std::int64_t run_id, const Problem& problem) {
+  Statement insert(database_.get(), "INSERT INTO problem (run, path, operation, reason) VALUES (?, ?, ?, ?)");
+  insert.bind(1, run_id)
+      .bind_blob(2, problem.path)
+      .bind(3, problem.operation)
+      .bind(4, to_utf8(problem.reason))
+      .step();
+}
+
+void Ledger::add_problem(std::int64_t run_id, const Problem& problem) {
+  Transaction writing(database_, "BEGIN IMMEDIATE");
+  insert_problem(run_id, problem);
+  Statement update(database_.get(),
+                   "UPDATE run SET problems = problems + 1, exit_code = MAX(exit_code, 1), "
+                   "result = CASE result WHEN 'done' THEN 'done with problems' ELSE result END WHERE id = ?");
+  update.bind(1, run_id).step();
   writing.commit();
 }
 

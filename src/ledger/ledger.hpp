@@ -76,6 +76,8 @@ class Ledger {
   // more.
   void begin_run(RunEntry& run, std::int64_t start = 0);
   void finish_run(const RunEntry& run, const std::vector<Problem>& problems);
+  // One that came up after its end: a run that was done is done with problems now.
+  void add_problem(std::int64_t run_id, const Problem& problem);
   // Newest first; `job` empty for all.
   std::vector<RunEntry> runs(const std::string& job, int most);
   std::optional<RunEntry> run(const std::string& job, std::int64_t number);
@@ -103,6 +105,7 @@ class Ledger {
 
  private:
   void migrate(Access access);
+  void insert_problem(std::int64_t run_id, const Problem& problem);
   std::optional<CheckEntry> find_check(Statement& ask, const Id& set);
   Database database_;
   std::unique_ptr<Statement> ask_last_, ask_deep_;  // used again and again

@@ -92,4 +92,12 @@ FilesystemNames names_of_filesystem(const Mount& mount) {
   return names;
 }
 
+FilesystemNames names_on_device(const std::string& node) {
+  FilesystemNames names;
+  read_superblock(node, names);
+  std::transform(names.uuid.begin(), names.uuid.end(), names.uuid.begin(),
+                 [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+  return names;
+}
+
 }  // namespace kestrum

@@ -14,4 +14,7 @@ struct FilesystemNames {
 
 FilesystemNames names_of_filesystem(const Mount& mount);
 
+// By the superblock of a block device: "/dev/sdb1". Empty for who may not read it.
+FilesystemNames names_on_device(const std::string& node);
+
 }  // namespace kestrum

@@ -253,7 +253,9 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
     run.job = "wardens";
     ledger.begin_run(run);
   }
-  Database(path).run("ALTER TABLE run DROP COLUMN broken; PRAGMA user_version = 3");
+  Database(path).run(
+      "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP TABLE job_time; "
+      "DROP TABLE due; DROP TABLE event; PRAGMA user_version = 3");
   Ledger again(path);
   std::optional<RunEntry> run = again.run("wardens", 1);
   ASSERT_TRUE(run);

@@ -68,8 +68,13 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"where-destinations", {{"label:tern-2"}, {"/media/é"}}},
       {"where-use", {{"all connected"}, {"next when full"}}},
       {"where-same-disk", {{"accept"}, {"refuse"}}},
+      {"where-mount", {{"for each run"}, {"as it is"}}},
+      {"where-attach", {{"mount /media/share"}, {"true"}}},
+      {"where-detach", {{"umount /media/share"}, {"true"}}},
       {"when-runs", {{"weekdays at 12:30"}, {"daily at 20:30", "first sunday at 03:00 full"}}},
       {"when-if-missed", {{"skip"}, {"catch up"}}},
+      {"when-only-between", {{"22:00 to 06:00"}, {"weekdays 18:00 to 07:30", "weekends 00:00 to 24:00"}}},
+      {"when-not-on", {{"2027-12-24"}, {"12-24 to 01-02"}}},
       {"when-warn-after", {{"2 days"}, {"1 week"}}},
       {"when-enabled", {{"no"}, {"yes"}}},
       {"how-kind", {{"full"}, {"differential"}}},
@@ -101,6 +106,7 @@ std::string base_for(const JobKey& key) {
   std::string text = by_hand;
   // A recovery key without encryption, people without categories, are no valid jobs.
   if (key.option() == "protect-recovery-key") text = edited(text, "protect", "encryption", {{"aes-256-gcm"}});
+  if (key.option() == "where-mount") text = edited(text, "where", "destinations", {{"label:tern-1"}});
   if (key.option() == "what-people") text = edited(text, "what", "categories", {{"mail"}});
   return text;
 }

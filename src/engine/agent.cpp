@@ -253,9 +253,8 @@ class Agent {
     for (const auto& [name, job] : desk_->jobs()) {
       if (!job.in_force || !job.in_force->job.warn_after || job.times.empty()) continue;
       const Span& limit = *job.in_force->job.warn_after;
-      const std::optional<RunEntry> newest = desk_->ledger().newest_point(name);
-      Instant since = newest ? newest->started : job.times[0].since;
-      if (since > now) since = now;  // a clock that went back
+      const std::optional<RunEntry> newest = desk_->ledger().newest_point(name, now);
+      const Instant since = newest ? newest->started : job.times[0].since;
       if (warned_[name] == since) continue;
       const Instant begins = warn_from(since, limit);
       auto look_again = [&](Instant when) {

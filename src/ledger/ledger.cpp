@@ -347,7 +347,7 @@ std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::
   return read_run(ask);
 }
 
-std::optional<RunEntry> Ledger::newest_point(const std::string& job) {
+std::optional<RunEntry> Ledger::newest_point(const std::string& job, Instant now) {
   Statement ask(database_.get(), (std::string(run_columns) +
                                   "WHERE job = ?1 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1")
                                      .c_str());

@@ -93,8 +93,8 @@ class Ledger {
 
   // The newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
-  // The same on any of its destinations.
-  std::optional<RunEntry> newest_point(const std::string& job);
+  // The same on any of its destinations, without what a clock that was ahead has dated later than `now`.
+  std::optional<RunEntry> newest_point(const std::string& job, Instant now);
 
   // For what else is kept in the same file.
   Database& database() { return database_; }

@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "calendar/phrase.hpp"
+#include "calendar/span.hpp"
 #include "ledger/due_book.hpp"
 #include "program/agent_desk.hpp"
 
@@ -53,7 +54,9 @@ class AgentMonths : public AgentTest {
   std::string ledger() const { return desk_.folder / "home/state/ledger.db"; }
   bool idle() {
     const Json all = status()["jobs"];
-    return std::none_of(all.begin(), all.end(), [](const Json& one) { return one["going"] != nullptr; });
+    return std::none_of(all.begin(), all.end(), [](const Json& one) {
+      return one["going"] != nullptr || one["waits-for"] == "none";
+    });
   }
   // The clock goes on for so long, fast between the times and slowly at them.
   void pass(std::int64_t seconds) {
@@ -69,11 +72,7 @@ class AgentMonths : public AgentTest {
       const Instant there = next && *next < end ? *next : end;
       clock_.run_to(utc_text({there.seconds - 1, 0}), 200000);
       clock_.set(there, 1);
-      if (agent_ > 0) {
-        // Whoever is due begins within a breath, and ends.
-        std::this_thread::sleep_for(std::chrono::milliseconds(150));
-        comes([&] { return idle(); });
-      }
+      if (agent_ > 0) comes([&] { return idle(); });
     }
   }
   void go_away(bool away) {
@@ -89,10 +88,12 @@ class AgentMonths : public AgentTest {
   }
   void one_event(std::mt19937_64& random);
   void check();
+  void check_warnings(Ledger& ledger, const std::string& job, const Span& limit);
 
   std::map<std::string, std::vector<Said>> said_;
   std::map<std::string, int> counts_;
   bool jumped_ = false;
+  std::vector<std::pair<Instant, Instant>> outages_;
 };
 
 void AgentMonths::one_event(std::mt19937_64& random) {
@@ -101,7 +102,9 @@ void AgentMonths::one_event(std::mt19937_64& random) {
     case 0:  // off for hours or days
       happens("outages");
       end_agent(random() % 2 == 0 ? SIGTERM : SIGKILL);
+      outages_.emplace_back(clock_.now(), Instant{});
       pass(static_cast<std::int64_t>(random() % (3 * day)));
+      outages_.back().second = clock_.now();
       begin_agent();
       break;
     case 1:
@@ -127,7 +130,7 @@ void AgentMonths::one_event(std::mt19937_64& random) {
       happens("kills of a run");
       // Due in a second; it is killed as soon as it is seen.
       const std::optional<Instant> next = next_time(parse_phrase("daily at 12:30"), clock_.now());
-      pass(next->seconds - clock_.now().seconds - 1);
+      pass(next->seconds - clock_.now().seconds - 2);
       clock_.go(1);
       comes([&] { return std::system("pkill -9 -f 'agent-run.*wardens' > /dev/null") == 0; }, 3);
       comes([&] { return idle(); });
@@ -158,6 +161,35 @@ void AgentMonths::one_event(std::mt19937_64& random) {
     default:
       happens("quiet days");
       break;
+  }
+}
+
+// Whoever may be without a good point for so long is warned before that is over; where nobody was there to do it, by
+// the next agent.
+void AgentMonths::check_warnings(Ledger& ledger, const std::string& job, const Span& limit) {
+  std::vector<Instant> points{said_[job][0].since};
+  std::vector<RunEntry> runs = ledger.runs(job, 1000000);
+  std::reverse(runs.begin(), runs.end());
+  for (const RunEntry& run : runs) {
+    if (run.sequence && run.started <= clock_.now() && run.started > points.back()) points.push_back(run.started);
+  }
+  const std::vector<AgentEvent> events = DueBook(ledger).events(1000000);
+  for (std::size_t i = 1; i < points.size(); ++i) {
+    const Instant end = after(points[i - 1], limit);
+    if (points[i].seconds <= end.seconds + 300) continue;
+    ++counts_["limits exceeded"];
+    Instant by = end;
+    for (const auto& [from, to] : outages_) {
+      if (from <= end && end <= to) by = to;
+    }
+    const bool warned = std::any_of(events.begin(), events.end(), [&](const AgentEvent& event) {
+      return event.what == "warned" && event.job == job && event.when >= points[i - 1] &&
+             event.when.seconds <= by.seconds + 300;
+    });
+    // Where the next point came before anybody was there to warn, nobody had to.
+    EXPECT_TRUE(warned || points[i].seconds <= by.seconds + 600)
+        << job << ": no warning between " << utc_text(points[i - 1]) << " and " << utc_text(by) << ", next point "
+        << utc_text(points[i]);
   }
 }
 
@@ -193,6 +225,8 @@ void AgentMonths::check() {
     // No moment had two runs: runs that began by themselves are never more than the moments.
     EXPECT_LE(own.size(), wanted.size() + (jumped_ ? counts_["clock jumps"] : 0));
   }
+  check_warnings(book, "wardens", *parse_span("2 days"));
+  check_warnings(book, "moths", *parse_span("1 day"));
   std::cout << "due moments " << moments << ", still waiting " << waiting << ", runs " << book.runs("", 1000000).size();
   for (const auto& [what, count] : counts_) std::cout << ", " << what << " " << count;
   std::cout << "\n";

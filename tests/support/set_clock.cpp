@@ -21,9 +21,9 @@ void SetClock::run_to(const std::string& utc, double rate) {
   const Instant end = *parse_utc(utc);
   const auto left = [&] { return std::chrono::duration<double>(between(now(), end)).count(); };
   // Slower towards the end, so that it is not passed by more than a fraction of a second.
-  constexpr double breath = 0.05, fine = 2;  // real seconds, simulated ones
+  constexpr double breath = 0.02, fine = 2;  // real seconds, simulated ones
   while (left() > fine) {
-    go(std::min(rate, left() / (2 * breath)));
+    go(std::min(rate, left() / (1.5 * breath)));
     std::this_thread::sleep_for(std::chrono::duration<double>(breath));
   }
   set(end, 0);

@@ -348,10 +348,11 @@ std::optional<RunEntry> Ledger::newest_point(const std::string& job, const std::
 }
 
 std::optional<RunEntry> Ledger::newest_point(const std::string& job, Instant now) {
-  Statement ask(database_.get(), (std::string(run_columns) +
-                                  "WHERE job = ?1 AND sequence IS NOT NULL ORDER BY id DESC LIMIT 1")
-                                     .c_str());
-  ask.bind(1, job);
+  Statement ask(database_.get(),
+                (std::string(run_columns) +
+                 "WHERE job = ?1 AND sequence IS NOT NULL AND started <= ?2 ORDER BY id DESC LIMIT 1")
+                    .c_str());
+  ask.bind(1, job).bind(2, utc_text(now));
   if (!ask.step()) return std::nullopt;
   return read_run(ask);
 }

@@ -47,9 +47,10 @@ class Child {
     posix_spawnattr_setsigdefault(&attributes, &usual);
     // A group of its own: what it starts ends with it.
     posix_spawnattr_setpgroup(&attributes, 0);
-    posix_spawnattr_setflags(&attributes, POSIX_SPAWN_SETPGROUP | POSIX_SPAWN_SETSIGMASK | POSIX_SPAWN_SETSIGDEF);
-    const int code =
-        posix_spawn(&pid_, words[0].c_str(), &files, &attributes, pointers(words).data(), pointers(variables).data());
+    posix_spawnattr_setflags(&attributes,
+                             POSIX_SPAWN_SETPGROUP | POSIX_SPAWN_SETSIGMASK | POSIX_SPAWN_SETSIGDEF);
+    const int code = posix_spawn(&pid_, words[0].c_str(), &files, &attributes, pointers(words).data(),
+                                 pointers(variables).data());
     posix_spawn_file_actions_destroy(&files);
     posix_spawnattr_destroy(&attributes);
     if (code != 0) throw system_error("start", "the command " + command, code);
@@ -69,7 +70,8 @@ class Child {
     constexpr int steps = 50;
     kill(-pid_, SIGTERM);
     const pid_t group = pid_;
-    for (int i = 0; i < steps && !has_ended(); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    for (int i = 0; i < steps && !has_ended(); ++i)
+      std::this_thread::sleep_for(std::chrono::milliseconds(100));
     kill(-group, SIGKILL);
     if (pid_ > 0) waitpid(pid_, &status_, 0);
     pid_ = 0;

@@ -3,7 +3,8 @@
 namespace kestrum {
 namespace {
 
-// As systemd.syntax(7) wants words with blanks, quotes and its own signs. `$` stands for a variable in commands only.
+// As systemd.syntax(7) wants words with blanks, quotes and its own signs. `$` stands for a variable in
+// commands only.
 std::string unit_word(const std::string& word, bool in_command) {
   std::string out = "\"";
   for (char c : word) {
@@ -66,8 +67,8 @@ std::string agent_autostart(const std::string& program, const std::string& home)
     return out + "\"";
   };
   const std::string variable = home.empty() ? "" : "env " + quoted("KESTRUM_HOME=" + home) + " ";
-  return "[Desktop Entry]\nType=Application\nName=Kestrum\nComment=Backup jobs at their times\nExec=" + variable +
-         quoted(program) + " agent\nTerminal=false\nNoDisplay=true\n";
+  return "[Desktop Entry]\nType=Application\nName=Kestrum\nComment=Backup jobs at their times\nExec=" +
+         variable + quoted(program) + " agent\nTerminal=false\nNoDisplay=true\n";
 }
 
 }  // namespace kestrum

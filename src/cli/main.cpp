@@ -19,13 +19,14 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {
-      job_define_verb(), job_list_verb(),   job_show_verb(),   job_check_verb(),   job_edit_verb(),
-      job_copy_verb(),   job_rename_verb(), job_enable_verb(), job_disable_verb(), job_remove_verb(),
-      preview_verb(),    run_verb(),        pause_verb(),      continue_verb(),    stop_verb(),
-      points_verb(),     browse_verb(),     find_verb(),       restore_verb(),     verify_verb(),
-      prune_verb(),      fold_verb(),       keep_verb(),       drop_verb(),        forecast_verb(),
-      schedule_verb(),   agent_install_verb(), agent_remove_verb(), agent_verb(),      status_verb(),     history_verb(),     recovery_create_verb()};
+  return {job_define_verb(),  job_list_verb(),   job_show_verb(),      job_check_verb(),
+          job_edit_verb(),    job_copy_verb(),   job_rename_verb(),    job_enable_verb(),
+          job_disable_verb(), job_remove_verb(), preview_verb(),       run_verb(),
+          pause_verb(),       continue_verb(),   stop_verb(),          points_verb(),
+          browse_verb(),      find_verb(),       restore_verb(),       verify_verb(),
+          prune_verb(),       fold_verb(),       keep_verb(),          drop_verb(),
+          forecast_verb(),    schedule_verb(),   agent_install_verb(), agent_remove_verb(),
+          agent_verb(),       status_verb(),     history_verb(),       recovery_create_verb()};
 }
 
 namespace {

@@ -23,11 +23,9 @@ namespace fs = std::filesystem;
 // Where what starts the agent goes, and how the system is told.
 struct Place {
   std::string folder;
-  bool unit = true;      // of systemd; else an autostart entry
-  std::string manager;   // the command that tells systemd; empty: nobody is told
-  std::string file() const {
-    return folder + "/" + (unit ? agent_unit_name : agent_autostart_name);
-  }
+  bool unit = true;     // of systemd; else an autostart entry
+  std::string manager;  // the command that tells systemd; empty: nobody is told
+  std::string file() const { return folder + "/" + (unit ? agent_unit_name : agent_autostart_name); }
 };
 
 std::string config_folder() {
@@ -38,7 +36,8 @@ std::string config_folder() {
 }
 
 Place place_of(const Arguments& arguments) {
-  if (std::optional<std::string> into = arguments.value("into")) return {fs::absolute(*into).string(), true, {}};
+  if (std::optional<std::string> into = arguments.value("into"))
+    return {fs::absolute(*into).string(), true, {}};
   // As systemd itself says whether it runs: sd_booted(3).
   const bool runs = fs::is_directory("/run/systemd/system");
   if (geteuid() == 0) {
@@ -114,7 +113,8 @@ Verb agent_install_verb() {
   return {{"agent install",
            "",
            "have the system start the agent",
-           "For root a unit of the machine, for anybody else one of their own; where there is no systemd, an entry "
+           "For root a unit of the machine, for anybody else one of their own; where there is no systemd, an "
+           "entry "
            "in the desktop's autostart folder.",
            0,
            0,

@@ -109,6 +109,12 @@ std::vector<DueMade> in_short(const std::vector<DueMade>& newest_first) {
   return rows;
 }
 
+// What began at its time need not say so.
+bool is_late(Instant due, Instant started) {
+  constexpr std::int64_t trifling = 60;
+  return started.seconds - due.seconds > trifling || started < due;
+}
+
 // Runs, and due moments without one of their own, newest first.
 void print_history(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due, bool all_jobs) {
   using enum Table::Align;
@@ -137,23 +143,25 @@ void print_history(const std::vector<RunEntry>& runs, const std::vector<DueMade>
         run.problems > 0 ? count_text(static_cast<std::uint64_t>(run.problems), "problem") : "";
     if (!run.message.empty()) remark = run.message;
     auto found = due_of.find(run.id);
-    rows.insert({run.started,
-                 {all_jobs ? printable(run.job) : "", std::to_string(run.number),
-                  found != due_of.end() ? local_text(found->second) : "", local_text(run.started),
-                  std::string(result_text(run.result)), made ? std::to_string(*run.sequence) : "",
-                  std::string(run.kind ? kind_name(*run.kind) : ""), made ? grouped(totals.new_files) : "",
-                  made ? grouped(totals.changed_files) : "", made ? grouped(totals.gone_files) : "",
-                  made ? size_text(totals.stored_bytes) : "", duration_of(run), remark}});
+    rows.insert(
+        {run.started,
+         {all_jobs ? printable(run.job) : "", std::to_string(run.number),
+          found != due_of.end() && is_late(found->second, run.started) ? local_text(found->second) : "",
+          local_text(run.started), std::string(result_text(run.result)),
+          made ? std::to_string(*run.sequence) : "", std::string(run.kind ? kind_name(*run.kind) : ""),
+          made ? grouped(totals.new_files) : "", made ? grouped(totals.changed_files) : "",
+          made ? grouped(totals.gone_files) : "", made ? size_text(totals.stored_bytes) : "",
+          duration_of(run), remark}});
   }
   for (const DueMade& one : in_short(due)) {
     if (one.is_of_run()) continue;
-    std::string when = local_text(one.line.when);
-    std::string remark = due_text(one.line, one.run);
+    const DueWords words = due_words(one.line, one.run);
+    std::string remark = words.because;
     if (one.line.moments > 1)
-      remark += " (" + count_text(one.line.moments, "time") + " since " + local_text(one.line.first) + ")";
-    rows.insert(
-        {one.line.when,
-         {all_jobs ? printable(one.line.job) : "", "", when, "", "", "", "", "", "", "", "", "", remark}});
+      remark += "; " + count_text(one.line.moments, "time") + " since " + day_text(one.line.first);
+    rows.insert({one.line.when,
+                 {all_jobs ? printable(one.line.job) : "", "", local_text(one.line.when), "", words.became,
+                  "", "", "", "", "", "", "", remark}});
   }
   for (const auto& [when, cells] : rows) table.row(cells);
   print(table, "");

@@ -3,12 +3,12 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "calendar/span.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/run_options.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
-#include "calendar/span.hpp"
 #include "engine/drive_wait.hpp"
 #include "engine/due_desk.hpp"
 #include "tell/documents.hpp"

@@ -41,7 +41,7 @@ std::string next_run_text(const JobStatus& status) {
   if (times.pause) return times.pause->until ? "paused until " + local_text(*times.pause->until) : "paused";
   if (times.wait && times.wait->reason == DueReason::drive) return "when the drive comes";
   if (times.wait && times.wait->look_again) return local_text(*times.wait->look_again);
-  if (times.wait && !times.going) return "now";
+  if (times.wait && !times.going) return "due now";
   return times.next ? local_text(*times.next) : "";
 }
 

@@ -14,7 +14,7 @@ class AgentListener {
   virtual void ready() {}                              // it looks after the jobs from now on
   virtual void happened(const AgentEvent&) {}          // also kept in the ledger
   virtual void stands(const std::string& /*line*/) {}  // in one line: what goes on, what comes next
-  virtual void beats() {}  // it lives; about as often as AgentSettings::beat
+  virtual void beats() {}                              // it lives; about as often as AgentSettings::beat
 };
 
 struct AgentSettings {

@@ -37,7 +37,8 @@ FileHandle hear_of_devices() {
   sockaddr_nl address{};
   address.nl_family = AF_NETLINK;
   address.nl_groups = 1;  // of the kernel
-  if (!socket_of || bind(socket_of.get(), reinterpret_cast<sockaddr*>(&address), sizeof address) != 0) return {};
+  if (!socket_of || bind(socket_of.get(), reinterpret_cast<sockaddr*>(&address), sizeof address) != 0)
+    return {};
   return socket_of;
 }
 
@@ -143,7 +144,8 @@ void AgentEvents::read_plugged(Happened& happened) {
   while ((got = recv(plugged_.get(), message, sizeof message, 0)) > 0 || (got < 0 && errno == ENOBUFS)) {
     const std::string_view text(message, static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
     const bool came = text.starts_with("add@") || text.starts_with("change@");
-    happened.mounts = happened.mounts || got < 0 || (came && text.find("SUBSYSTEM=block") != std::string_view::npos);
+    happened.mounts =
+        happened.mounts || got < 0 || (came && text.find("SUBSYSTEM=block") != std::string_view::npos);
   }
 }
 

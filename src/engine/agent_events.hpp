@@ -14,11 +14,11 @@ class AgentEvents {
  public:
   // What has happened; several at once are told together.
   struct Happened {
-    bool time = false;      // the moment waited for
-    bool clock = false;     // the clock was set, or the machine woke
-    bool jobs = false;      // a job file changed
-    bool steering = false;  // somebody paused, or let go on
-    bool mounts = false;     // or a drive was plugged in
+    bool time = false;              // the moment waited for
+    bool clock = false;             // the clock was set, or the machine woke
+    bool jobs = false;              // a job file changed
+    bool steering = false;          // somebody paused, or let go on
+    bool mounts = false;            // or a drive was plugged in
     bool stop = false;              // a signal: SIGTERM, SIGINT or SIGHUP
     std::vector<pid_t> ended = {};  // processes that were watched
   };

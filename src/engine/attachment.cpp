@@ -88,7 +88,8 @@ std::vector<Problem> Attachment::detach() {
   try {
     const CommandResult result = run_shell(job_.detach, variables(job_), limit, own);
     if (!result.good())
-      problems.push_back({job_.destinations.at(0), "detach", "'" + job_.detach + "': " + result.reason(limit)});
+      problems.push_back(
+          {job_.destinations.at(0), "detach", "'" + job_.detach + "': " + result.reason(limit)});
   } catch (const Error& error) {
     problems.push_back({job_.destinations.at(0), "detach", error.what()});
   }

@@ -24,8 +24,8 @@ class Attachment {
   bool attached_ = false;
 };
 
-// A run of the job brings its destination about itself. `drive`: the first one that cannot be reached for all that: a
-// drive that is to be mounted and is not plugged in; empty: none.
+// A run of the job brings its destination about itself. `drive`: the first one that cannot be reached for all
+// that: a drive that is to be mounted and is not plugged in; empty: none.
 bool attaches_itself(const Job& job, std::string& drive);
 
 }  // namespace kestrum

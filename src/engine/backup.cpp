@@ -40,7 +40,8 @@ DestinationChoice choose(const Job& job, const RunContext& context) {
 }
 
 // Why the job's destination could not be brought about.
-std::optional<Error> attach(const Job& job, const RunContext& context, std::unique_ptr<Attachment>& attachment) {
+std::optional<Error> attach(const Job& job, const RunContext& context,
+                            std::unique_ptr<Attachment>& attachment) {
   try {
     attachment = std::make_unique<Attachment>(job, context);
   } catch (const Error& error) {

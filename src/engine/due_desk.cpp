@@ -12,7 +12,8 @@ namespace kestrum {
 namespace {
 
 constexpr std::size_t most_moments = 1000;
-// Where a destination is a path, nothing tells when it comes back.
+// Where a destination is a path, nothing tells when it comes back; nor everywhere that a drive was plugged
+// in.
 constexpr std::int64_t look_for_paths_seconds = 3600;
 constexpr std::int64_t after_failed_start_seconds = 600;
 constexpr int by_signal = 128;
@@ -265,7 +266,7 @@ std::optional<DueStart> DueDesk::start_or_wait(const DeskJob& job, std::vector<D
       return std::nullopt;
     }
     DueWait drive{.reason = DueReason::drive, .since = {}, .look_again = {}, .drive = reach.drive};
-    if (!DestinationAddress::parse(reach.drive).names_drive())
+    if (definition.mount_for_run || !DestinationAddress::parse(reach.drive).names_drive())
       drive.look_again = later(context_.clock.now(), look_for_paths_seconds);
     wait(job.name, waiting, drive);
     return std::nullopt;

@@ -14,7 +14,8 @@ Reach attached_reach(const Job& job) {
   if (reach.drive.empty()) {
     reach.into = job.destinations;
   } else {
-    reach.trouble = Error(ErrorKind::no_destination, "the drive " + printable(reach.drive) + " is not plugged in");
+    reach.trouble =
+        Error(ErrorKind::no_destination, "the drive " + printable(reach.drive) + " is not plugged in");
   }
   return reach;
 }
@@ -24,7 +25,8 @@ Reach attached_reach(const Job& job) {
 bool Reach::is_away() const {
   if (!trouble) return false;
   const ErrorKind kind = trouble->kind();
-  return kind == ErrorKind::no_destination || kind == ErrorKind::not_reachable || kind == ErrorKind::wrong_drive;
+  return kind == ErrorKind::no_destination || kind == ErrorKind::not_reachable ||
+         kind == ErrorKind::wrong_drive;
 }
 
 Reach reach_of(const Job& job, const RunContext& context) {

@@ -6,8 +6,8 @@
 namespace kestrum {
 
 struct Reach {
-  // The disks that it would write to, or the file systems where those are not known; of a drive that is still to be
-  // attached the destination. Runs that share one of them follow each other.
+  // The disks that it would write to, or the file systems where those are not known; of a drive that is still
+  // to be attached the destination. Runs that share one of them follow each other.
   std::vector<std::string> into;
   std::optional<Error> trouble;  // nothing can be written to
   std::string drive;             // of the trouble, as the job names it

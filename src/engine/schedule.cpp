@@ -5,6 +5,7 @@
 
 #include "base/exit_codes.hpp"
 #include "engine/outlook.hpp"
+#include "engine/reach.hpp"
 
 namespace kestrum {
 namespace {
@@ -25,7 +26,8 @@ class Kinds {
         sets_.push_back({.facts = set.facts, .damaged = !set.good});
       known_ = true;
     } catch (const Error&) {
-      // The drive is not there.
+      // The drive is not there, or has no set of the job yet.
+      known_ = !reach_of(job, context).trouble;
     }
   }
 

@@ -46,7 +46,8 @@ constexpr JobKey keys[] = {
     {"where", "same-disk", one, "WHAT", "refuse",
      "a destination on the same disk as a source: refuse or accept", set_same_disk},
     {"where", "mount", one, "WHEN", "as it is",
-     "\"for each run\": root mounts a drive named by label or UUID itself, and only while a run needs it", set_mount},
+     "\"for each run\": root mounts a drive named by label or UUID itself, and only while a run needs it",
+     set_mount},
     {"where", "attach", one, "COMMAND", "nothing",
      "command that makes the destination reachable before each run", set_attach},
     {"where", "detach", one, "COMMAND", "nothing", "command that takes it away afterwards", set_detach},
@@ -143,8 +144,9 @@ void check_job(const Job& job) {
                  "change one of them");
   for (const std::string& named : job.destinations) {
     if (job.mount_for_run && !DestinationAddress::parse(named).names_drive())
-      refuse_value(said + "mounts its drive for each run, and " + printable(named) + " does not say which drive",
-                   "name it by label:NAME or uuid:UUID, or leave [where] mount out");
+      refuse_value(
+          said + "mounts its drive for each run, and " + printable(named) + " does not say which drive",
+          "name it by label:NAME or uuid:UUID, or leave [where] mount out");
   }
   // From any day on: of dates with a year an end is in sight.
   if (!job.window.opens(Instant{}))

@@ -54,9 +54,10 @@ std::optional<std::string> device_of(const DestinationAddress& address) {
     if (!name.empty() && name == address.drive) found.push_back(node);
   }
   if (found.size() > 1)
-    throw Error(ErrorKind::no_destination,
-                "several drives that are plugged in are named " + printable(address.drive) + ": " + join(found, ", "),
-                "unplug one, or name the drive by its UUID");
+    throw Error(
+        ErrorKind::no_destination,
+        "several drives that are plugged in are named " + printable(address.drive) + ": " + join(found, ", "),
+        "unplug one, or name the drive by its UUID");
   return found.empty() ? std::nullopt : std::optional(found[0]);
 }
 

@@ -9,12 +9,12 @@
 
 namespace kestrum {
 
-// The block device of that label or UUID, mounted or not; nothing when it is not plugged in, or for who may not read
-// devices. Throws Error of kind no_destination when there are several.
+// The block device of that label or UUID, mounted or not; nothing when it is not plugged in, or for who may
+// not read devices. Throws Error of kind no_destination when there are several.
 std::optional<std::string> device_of(const DestinationAddress& address);
 
-// Mounted where only this thread and those that it starts see it: no other program can reach it, and it is gone with
-// the process, however that ends. Needs root.
+// Mounted where only this thread and those that it starts see it: no other program can reach it, and it is
+// gone with the process, however that ends. Needs root.
 class PrivateMount {
  public:
   // `folder`: made if need be. Throws Error of kind no_destination.

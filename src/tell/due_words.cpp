@@ -61,23 +61,32 @@ std::string wait_text(const DueWait& wait) {
   return waits_for(wait) + ", since " + moment_text(wait.since);
 }
 
-std::string due_text(const DueLine& line, const std::optional<RunEntry>& run) {
-  const std::string because = reason_text(line.reason);
+// A run that made its point, later than it should.
+static bool is_made_up(const DueLine& line, const std::optional<RunEntry>& run) {
+  return line.fate == DueFate::ran && run && run->ended && run->exit_code <= exit_problems &&
+         (line.late || !line.own);
+}
+
+DueWords due_words(const DueLine& line, const std::optional<RunEntry>& run) {
   switch (line.fate) {
     case DueFate::waiting:
-      return because.empty() ? "waits" : "waits: " + because;
+      return {"waits", reason_text(line.reason)};
     case DueFate::missed:
-      return "missed: " + because;
     case DueFate::skipped:
-      return "skipped: " + because;
+      return {std::string(fate_text(line.fate)), reason_text(line.reason)};
     case DueFate::ran:
       break;
   }
-  if (!run) return "run, which the history does not know";
-  const std::string number = "run " + std::to_string(run->number);
-  const bool made = run->ended && run->exit_code <= exit_problems;
-  if (made && (line.late || !line.own)) return "made up for by " + number;
-  return std::string(result_text(run->result)) + ", " + number;
+  if (!run) return {"run", "the history does not know which"};
+  if (is_made_up(line, run)) return {"made up for", "by run " + std::to_string(run->number)};
+  return {std::string(result_text(run->result)), "run " + std::to_string(run->number)};
+}
+
+std::string due_text(const DueLine& line, const std::optional<RunEntry>& run) {
+  const DueWords words = due_words(line, run);
+  if (words.because.empty()) return words.became;
+  const char* between = line.fate != DueFate::ran ? ": " : is_made_up(line, run) ? " " : ", ";
+  return words.became + between + words.because;
 }
 
 }  // namespace kestrum

@@ -87,6 +87,7 @@ def play(desk):
     desk("preview", "wardens")
     for words in (["job", "list"], ["job", "show", "wardens"], ["job", "check", "wardens"], ["points", "wardens"],
                   ["points", desk.path("drive")], ["status"], ["status", desk.path("drive")], ["history", "wardens"],
+                  ["pause", "wardens", "--for", "2 hours"], ["status"], ["schedule", "wardens"], ["continue", "wardens"],
                   ["history", "wardens", "--run", "7", "--files"], ["browse", "wardens", desk.path("source")],
                   ["find", "wardens", "list"], ["find", "wardens", "new-1"], ["find", "wardens", "list", "--at", "drive:4"],
                   ["restore", "wardens", desk.path("source"), "--to", desk.path("back")],
@@ -117,6 +118,9 @@ def play(desk):
     desk.day("2027-03-07")
     desk("run", "wardens", "--new-passphrase")
     desk("points", "wardens")
+    desk.day("2027-03-09")
+    desk("schedule")
+    desk("run", "--due")
     desk("history", "wardens")
 
 

@@ -1,6 +1,7 @@
-// Months and years through the real agent, under a running clock: with outages, drives that come and go, kills of agent and
-// run, edits, and clocks that jump. What must hold whatever happens: every due moment has exactly one line, none ran twice,
-// and what a job may be without a good point is not exceeded without a warning before.
+// Months and years through the real agent, under a running clock: with outages, drives that come and go,
+// kills of agent and run, edits, and clocks that jump. What must hold whatever happens: every due moment has
+// exactly one line, none ran twice, and what a job may be without a good point is not exceeded without a
+// warning before.
 #include <algorithm>
 #include <cstdlib>
 #include <iostream>
@@ -42,8 +43,18 @@ class AgentMonths : public AgentTest {
   void define(const std::string& name, const std::string& drive, const std::vector<std::string>& phrases,
               std::vector<std::string> more) {
     std::filesystem::create_directories(drive);
-    std::vector<std::string> words{"job", "define", name, "--what-folders", desk_.source(), "--where-destinations", drive,
-                                   "--same-disk", "--protect-encryption", "none", "--check-after-run", "nothing"};
+    std::vector<std::string> words{"job",
+                                   "define",
+                                   name,
+                                   "--what-folders",
+                                   desk_.source(),
+                                   "--where-destinations",
+                                   drive,
+                                   "--same-disk",
+                                   "--protect-encryption",
+                                   "none",
+                                   "--check-after-run",
+                                   "nothing"};
     for (const std::string& phrase : phrases) words.insert(words.end(), {"--when-runs", phrase});
     words.insert(words.end(), more.begin(), more.end());
     Ran defined = desk_(words);
@@ -164,14 +175,15 @@ void AgentMonths::one_event(std::mt19937_64& random) {
   }
 }
 
-// Whoever may be without a good point for so long is warned before that is over; where nobody was there to do it, by
-// the next agent.
+// Whoever may be without a good point for so long is warned before that is over; where nobody was there to do
+// it, by the next agent.
 void AgentMonths::check_warnings(Ledger& ledger, const std::string& job, const Span& limit) {
   std::vector<Instant> points{said_[job][0].since};
   std::vector<RunEntry> runs = ledger.runs(job, 1000000);
   std::reverse(runs.begin(), runs.end());
   for (const RunEntry& run : runs) {
-    if (run.sequence && run.started <= clock_.now() && run.started > points.back()) points.push_back(run.started);
+    if (run.sequence && run.started <= clock_.now() && run.started > points.back())
+      points.push_back(run.started);
   }
   const std::vector<AgentEvent> events = DueBook(ledger).events(1000000);
   for (std::size_t i = 1; i < points.size(); ++i) {
@@ -188,8 +200,8 @@ void AgentMonths::check_warnings(Ledger& ledger, const std::string& job, const S
     });
     // Where the next point came before anybody was there to warn, nobody had to.
     EXPECT_TRUE(warned || points[i].seconds <= by.seconds + 600)
-        << job << ": no warning between " << utc_text(points[i - 1]) << " and " << utc_text(by) << ", next point "
-        << utc_text(points[i]);
+        << job << ": no warning between " << utc_text(points[i - 1]) << " and " << utc_text(by)
+        << ", next point " << utc_text(points[i]);
   }
 }
 
@@ -220,14 +232,17 @@ void AgentMonths::check() {
       ++moments;
     }
     for (const auto& [run, count] : own) EXPECT_EQ(count, 1) << "a run of two moments";
-    for (const std::int64_t moment : wanted) EXPECT_TRUE(found.contains(moment)) << name << " lacks " << utc_text({moment, 0});
-    for (const std::int64_t moment : found) EXPECT_TRUE(wanted.contains(moment)) << name << " has " << utc_text({moment, 0});
+    for (const std::int64_t moment : wanted)
+      EXPECT_TRUE(found.contains(moment)) << name << " lacks " << utc_text({moment, 0});
+    for (const std::int64_t moment : found)
+      EXPECT_TRUE(wanted.contains(moment)) << name << " has " << utc_text({moment, 0});
     // No moment had two runs: runs that began by themselves are never more than the moments.
     EXPECT_LE(own.size(), wanted.size() + (jumped_ ? counts_["clock jumps"] : 0));
   }
   check_warnings(book, "wardens", *parse_span("2 days"));
   check_warnings(book, "moths", *parse_span("1 day"));
-  std::cout << "due moments " << moments << ", still waiting " << waiting << ", runs " << book.runs("", 1000000).size();
+  std::cout << "due moments " << moments << ", still waiting " << waiting << ", runs "
+            << book.runs("", 1000000).size();
   for (const auto& [what, count] : counts_) std::cout << ", " << what << " " << count;
   std::cout << "\n";
 }

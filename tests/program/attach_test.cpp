@@ -1,4 +1,5 @@
-// The drive that is there only while it is needed: waited for by hand, mounted for a run, attached by a command.
+// The drive that is there only while it is needed: waited for by hand, mounted for a run, attached by a
+// command.
 #include <sys/stat.h>
 
 #include "program/agent_desk.hpp"
@@ -15,8 +16,16 @@ class Attach : public AgentTest {
  protected:
   Attach() : label_("att-" + std::to_string(getpid() % 100000)), image_(desk_.folder / "drive.img") {}
   Ran define_on(const std::string& destination, std::vector<std::string> more = {}) {
-    std::vector<std::string> words{"job",       "define",      "wardens", "--what-folders", desk_.source(), "--where-destinations",
-                                   destination, "--same-disk", "--protect-encryption", "none"};
+    std::vector<std::string> words{"job",
+                                   "define",
+                                   "wardens",
+                                   "--what-folders",
+                                   desk_.source(),
+                                   "--where-destinations",
+                                   destination,
+                                   "--same-disk",
+                                   "--protect-encryption",
+                                   "none"};
     words.insert(words.end(), more.begin(), more.end());
     return desk_(words);
   }
@@ -40,7 +49,8 @@ TEST_F(Attach, ARunWaitsForItsDriveAndSaysWhichOtherCame) {
     std::this_thread::sleep_for(std::chrono::milliseconds(800));
     static_cast<void>(std::system(("mount -o loop '" + other + "' '" + (desk_.folder / "m1") + "'").c_str()));
     std::this_thread::sleep_for(std::chrono::milliseconds(1200));
-    static_cast<void>(std::system(("mount -o loop '" + image_ + "' '" + (desk_.folder / "m2") + "'").c_str()));
+    static_cast<void>(
+        std::system(("mount -o loop '" + image_ + "' '" + (desk_.folder / "m2") + "'").c_str()));
   });
   std::filesystem::create_directories(desk_.folder / "m1");
   std::filesystem::create_directories(desk_.folder / "m2");
@@ -57,7 +67,9 @@ TEST_F(Attach, ARunWaitsForItsDriveAndSaysWhichOtherCame) {
 TEST_F(Attach, ADriveThatIsOnlyPluggedInIsMountedForTheRunAndForNobodyElse) {
   if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
   make_ext4_image(image_, 48, label_);
-  ASSERT_EQ(define_on("label:" + label_, {"--where-mount", "for each run", "--when-runs", "daily at 12:30"}).exit, 0);
+  ASSERT_EQ(
+      define_on("label:" + label_, {"--where-mount", "for each run", "--when-runs", "daily at 12:30"}).exit,
+      0);
   begin_agent();
   clock_.run_to("2027-03-01T13:00:00Z", 20000);
   ASSERT_TRUE(comes([&] { return due().size() == 1; }));
@@ -86,7 +98,8 @@ TEST_F(Attach, AKilledRunLeavesNothingMounted) {
   if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
   make_ext4_image(image_, 200, label_);
   make_slow();
-  ASSERT_EQ(define_on("label:" + label_, {"--where-mount", "for each run", "--how-compression", "19"}).exit, 0);
+  ASSERT_EQ(define_on("label:" + label_, {"--where-mount", "for each run", "--how-compression", "19"}).exit,
+            0);
   const LoopDevice plugged(image_);
   const pid_t run = desk_.program.start({"run", "wardens"});
   ASSERT_TRUE(comes([&] {
@@ -96,7 +109,9 @@ TEST_F(Attach, AKilledRunLeavesNothingMounted) {
   kill(run, SIGKILL);
   Program::wait(run);
   // Nothing holds the device any more.
-  EXPECT_TRUE(comes([&] { return std::system(("fsck.ext4 -n " + plugged.path() + " >/dev/null 2>&1").c_str()) != 8 * 256; }));
+  EXPECT_TRUE(comes([&] {
+    return std::system(("fsck.ext4 -n " + plugged.path() + " >/dev/null 2>&1").c_str()) != 8 * 256;
+  }));
   EXPECT_EQ(desk_({"run", "wardens"}).exit, 0);
 }
 
@@ -113,8 +128,10 @@ TEST_F(Attach, CommandsBringTheDestinationAndTakeItAway) {
   std::filesystem::create_directories(back);
   write_script("attach", "mount --bind '" + back + "' '" + share + "'");
   write_script("detach", "umount '" + share + "'");
-  ASSERT_EQ(define_on(share, {"--where-attach", desk_.folder / "attach", "--where-detach", desk_.folder / "detach"}).exit,
-            0);
+  ASSERT_EQ(
+      define_on(share, {"--where-attach", desk_.folder / "attach", "--where-detach", desk_.folder / "detach"})
+          .exit,
+      0);
   EXPECT_EQ(desk_({"run", "wardens"}).exit, 0);
   EXPECT_TRUE(std::filesystem::is_empty(share)) << "nothing is ever written into the mount point";
   EXPECT_FALSE(std::filesystem::is_empty(back));

@@ -1,5 +1,6 @@
 // pause, continue and stop, from another terminal; and the drive that comes and goes under the agent.
 #include <fstream>
+#include <random>
 
 #include "program/agent_desk.hpp"
 #include "support/mounts.hpp"
@@ -131,6 +132,47 @@ TEST_F(Steering, TheFirstCtrlCStopsCleanlyTheSecondAtOnce) {
   EXPECT_TRUE(at_once);
   EXPECT_THAT(desk_({"history", "wardens"}).out, HasSubstr("cut off"));
   EXPECT_EQ(desk_({"run", "wardens"}).exit, 0);
+}
+
+// Paused, let go on and stopped at any moment: earlier points stay whole, and what was let go on is exact.
+TEST_F(Steering, AtFiftyRandomMoments) {
+  std::string noise(6u << 20, '\0');
+  std::mt19937_64 random(50);
+  for (char& c : noise) c = static_cast<char>(random());
+  for (int i = 0; i < 300; ++i)
+    write_file(desk_.source() + "/log-" + std::to_string(i), std::to_string(random()));
+  write_file(desk_.source() + "/calls.wav", noise);
+  ASSERT_EQ(desk_.define().exit, 0);
+  ASSERT_EQ(desk_({"run", "wardens"}).exit, 0);
+  int continued = 0, stopped = 0, over = 0;
+  for (int i = 0; i < 50; ++i) {
+    // All of it is new each time.
+    for (std::size_t at = random() % 4096; at < noise.size(); at += 4096)
+      noise[at] = static_cast<char>(random());
+    write_file(desk_.source() + "/calls.wav", noise);
+    write_file(desk_.source() + "/log-" + std::to_string(i), std::to_string(random()));
+    const pid_t run = desk_.program.start({"run", "wardens"});
+    std::this_thread::sleep_for(std::chrono::milliseconds(random() % 400));
+    ASSERT_EQ(desk_({"pause", "wardens"}).exit, 0);
+    std::this_thread::sleep_for(std::chrono::milliseconds(random() % 100));
+    const bool stops = random() % 3 == 0 && desk_({"stop", "wardens"}).exit == 0;
+    ASSERT_EQ(desk_({"continue", "wardens"}).exit, 0);
+    const int code = Program::wait(run);
+    if (stops && code == 11) {
+      ++stopped;
+      continue;
+    }
+    ASSERT_EQ(code, 0);
+    ++(stops ? over : continued);
+    const std::string back = desk_.folder / ("back-" + std::to_string(i));
+    ASSERT_EQ(desk_({"restore", "wardens", desk_.source(), "--to", back, "--quiet"}).exit, 0);
+    ASSERT_EQ(std::system(("diff -r '" + desk_.source() + "' '" + back + "/source'").c_str()), 0);
+    std::filesystem::remove_all(back);
+  }
+  EXPECT_GT(stopped, 3);
+  EXPECT_GT(continued, 20);
+  Ran verify = desk_({"verify", "wardens", "--depth", "all"});
+  EXPECT_EQ(verify.exit, 0) << verify.out;
 }
 
 class AgentDrives : public AgentTest {};

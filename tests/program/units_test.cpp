@@ -1,4 +1,5 @@
-// The agent under the system's manager: units that are well formed, and the manager told what it wants to hear.
+// The agent under the system's manager: units that are well formed, and the manager told what it wants to
+// hear.
 #include <sys/socket.h>
 #include <sys/un.h>
 #include <unistd.h>
@@ -16,7 +17,8 @@ class Units : public AgentTest {
   std::string folder() const { return desk_.folder / "units"; }
   std::string verify(const std::string& file) {
     const std::string out = desk_.folder / "verify.txt";
-    const int code = std::system(("systemd-analyze verify --man=no '" + file + "' > '" + out + "' 2>&1").c_str());
+    const int code =
+        std::system(("systemd-analyze verify --man=no '" + file + "' > '" + out + "' 2>&1").c_str());
     return code == 0 ? read_file(out) : "exit " + std::to_string(code) + "\n" + read_file(out);
   }
 };
@@ -53,7 +55,8 @@ TEST_F(Units, AnOrdinaryUserGetsAnEntryWhereThereIsNoManager) {
   const std::string home = desk_.folder / "at-home";
   std::filesystem::create_directories(home);
   ASSERT_EQ(chown(home.c_str(), somebody, somebody), 0);
-  std::filesystem::permissions(desk_.folder.path(), std::filesystem::perms::others_exec, std::filesystem::perm_options::add);
+  std::filesystem::permissions(desk_.folder.path(), std::filesystem::perms::others_exec,
+                               std::filesystem::perm_options::add);
   desk_.program.environment["HOME"] = home;
   desk_.program.environment["XDG_CONFIG_HOME"] = "";
   desk_.program.environment.erase("KESTRUM_HOME");

@@ -254,7 +254,8 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
     ledger.begin_run(run);
   }
   Database(path).run(
-      "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP TABLE job_time; "
+      "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP "
+      "TABLE job_time; "
       "DROP TABLE due; DROP TABLE event; PRAGMA user_version = 3");
   Ledger again(path);
   std::optional<RunEntry> run = again.run("wardens", 1);

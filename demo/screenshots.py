@@ -73,6 +73,57 @@ def years(desk):
     kestrum(after, "job", "remove", "lists")
 
 
+def on_time(desk):
+    """Four jobs and their agent: one good, one that waits for its drive, two late."""
+    home = os.path.join(desk, "office")
+    clock = os.path.join(desk, "clock")
+    environment = dict(os.environ, KESTRUM_HOME=home, KESTRUM_MACHINE="skerry-1", TZ="UTC", KESTRUM_CLOCK="file:" + clock)
+
+    def set_clock(moment):
+        with open(clock + ".new", "w") as file:
+            file.write("%s,1,%.6f\n" % (moment, time.monotonic()))
+        os.rename(clock + ".new", clock)
+
+    def kestrum(*words):
+        subprocess.run([KESTRUM, *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    set_clock("2027-03-01T08:00:00Z")
+    for name, folder, where, more in (
+            ("lists", "/srv/ringing", "/media/tern-1/lists", ["--when-runs", "daily at 12:30", "--when-warn-after", "2 days"]),
+            ("photos", "/home/isla/Pictures", "label:tern-9", ["--when-runs", "daily at 12:30"]),
+            ("tracks", "/home/magnus", "/media/tern-1/tracks", ["--when-runs", "weekdays at 18:00", "--when-if-missed", "skip"]),
+            ("mail", "/home/isla/Mail", "/media/tern-1/mail", ["--when-runs", "daily at 12:45", "--when-warn-after", "1 day"])):
+        if where.startswith("/"):
+            os.makedirs(where)
+        key = ["--protect-passphrase", "file:/etc/kestrum/wardens.pass"] if name != "mail" else ["--protect-passphrase", "file:" + desk + "/mail.pass"]
+        if name == "mail":
+            with open(os.open(desk + "/mail.pass", os.O_CREAT | os.O_WRONLY, 0o600), "w") as file:
+                file.write("terns over the pier\n")
+        kestrum("job", "define", name, "--what-folders", folder, "--where-destinations", where, *more, *key)
+    for day in ("01", "02", "03"):
+        set_clock("2027-03-%sT12:46:00Z" % day)
+        kestrum("run", "--due")
+        if day != "03":
+            set_clock("2027-03-%sT18:01:00Z" % day)
+            kestrum("run", "--due")
+        if day == "02":
+            os.remove(desk + "/mail.pass")
+    # The machine was off in the evening of the third; the agent comes up the next morning.
+    set_clock("2027-03-04T09:00:00Z")
+    agent = subprocess.Popen([KESTRUM, "agent"], env=environment, stderr=subprocess.DEVNULL)
+    time.sleep(1)
+    set_clock("2027-03-04T12:46:00Z")
+    time.sleep(2)
+    set_clock("2027-03-04T14:00:00Z")
+    time.sleep(1)
+    here = "!export KESTRUM_HOME=%s KESTRUM_CLOCK=file:%s" % (home, clock)
+    picture("on-time", [here, "kestrum status"], desk)
+    picture("schedule", [here, "kestrum pause lists --for '1 day'", "kestrum schedule --days 3"], desk)
+    picture("history", [here, "kestrum history"], desk)
+    agent.terminate()
+    agent.wait()
+
+
 def main():
     os.makedirs(TARGET, exist_ok=True)
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -122,6 +173,7 @@ def main():
                                 "kestrum restore wardens /srv/ringing/2027/2027-01-30.csv --at 2027-03-01 --to /srv/back"], desk)
             picture("points", [third, "!kestrum run wardens --kind differential --quiet >/dev/null 2>&1", "kestrum points wardens"], desk)
             picture("status", [third, "kestrum status", "kestrum history wardens", "kestrum history wardens --run 2"], desk)
+            on_time(desk)
             years(desk)
             picture("verify", [third, "kestrum verify wardens --depth quick", "!printf X | dd of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=1 seek=60000 conv=notrunc status=none", "kestrum verify wardens"], desk)
             # A large recording, so that there is progress to see.

@@ -19,8 +19,8 @@ namespace {
 
 std::string remark_of(const ComingRun& run) {
   std::string text;
-  if (run.starts != run.due && run.behind.empty())
-    text = "due " + local_text(run.due) + ", waits for its hours";
+  if (run.starts != run.due && run.behind.empty()) text = "due " + local_text(run.due);
+  if (!run.kind) text += (text.empty() ? "" : "; ") + std::string("if its drive is there");
   if (!run.behind.empty()) text = "due " + local_text(run.due) + ", after " + printable(run.behind);
   return text;
 }

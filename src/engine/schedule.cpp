@@ -108,12 +108,37 @@ std::optional<std::chrono::seconds> usual_length(const std::vector<RunEntry>& ru
   return std::chrono::seconds(std::max<std::int64_t>(seconds[seconds.size() / 2], 1));
 }
 
+// A job's coming runs. False: it has no times in these days.
+static bool add_runs(const DeskJob& job, const std::optional<Pause>& pause, std::pair<Instant, Instant> days,
+                     Ledger& ledger, const RunContext& context, std::vector<ComingRun>& out) {
+  const DueMoments due = due_between(job.times, days.first, days.second, most_runs);
+  if (due.moments.empty()) return false;
+  if (pause && !pause->until) return true;
+  const Job& definition = job.in_force->job;
+  Kinds kinds(definition, context);
+  constexpr int enough = 100;
+  const std::vector<RunEntry> runs = ledger.runs(job.name, enough);
+  std::optional<Instant> last;
+  for (const DueMoment& moment : due.moments) {
+    const bool paused = pause && moment.when < *pause->until;
+    if (paused && !definition.catch_up) continue;
+    const std::optional<Instant> opens = definition.window.opens(paused ? *pause->until : moment.when);
+    // What waits for the same moment is one run.
+    if (!opens || opens == last) continue;
+    last = opens;
+    const std::optional<Kind> kind = kinds.next(*opens);
+    out.push_back({job.name, moment.when, *opens, moment.phrase, kind, usual_length(runs, kind), {}});
+  }
+  return true;
+}
+
 Schedule coming_runs(const std::vector<std::string>& names, unsigned days, const RunContext& context) {
   Schedule schedule;
   DueDesk desk(context, DueDesk::OnlyLook{});
   desk.read_jobs(true);
   const std::vector<std::string> all = names_or_all(names, context.home);
-  for (const auto& [name, look] : desk.look_ahead()) {
+  std::map<std::string, DueLook> looks = desk.look_ahead();
+  for (const auto& [name, look] : looks) {
     if (std::find(all.begin(), all.end(), name) == all.end()) continue;
     if (look.wait) schedule.waiting[name] = *look.wait;
     if (look.pause) schedule.paused[name] = *look.pause;
@@ -124,22 +149,9 @@ Schedule coming_runs(const std::vector<std::string>& names, unsigned days, const
   for (const std::string& name : all) {
     auto found = desk.jobs().find(name);
     if (found == desk.jobs().end() || !found->second.in_force) continue;
-    const DeskJob& job = found->second;
-    const DueMoments due = due_between(job.times, now, end, most_runs);
-    if (due.moments.empty()) schedule.without.push_back(name);
     places[name] = desk.places_of(name);
-    Kinds kinds(job.in_force->job, context);
-    constexpr int enough = 100;
-    const std::vector<RunEntry> runs = desk.ledger().runs(name, enough);
-    std::optional<Instant> last;
-    for (const DueMoment& moment : due.moments) {
-      const std::optional<Instant> opens = job.in_force->job.window.opens(moment.when);
-      // What waits for the same opening is one run.
-      if (!opens || opens == last) continue;
-      last = opens;
-      const std::optional<Kind> kind = kinds.next(*opens);
-      schedule.runs.push_back({name, moment.when, *opens, moment.phrase, kind, usual_length(runs, kind), {}});
-    }
+    if (!add_runs(found->second, looks[name].pause, {now, end}, desk.ledger(), context, schedule.runs))
+      schedule.without.push_back(name);
   }
   queue_up(schedule.runs, places);
   schedule.cut = schedule.runs.size() > most_runs;

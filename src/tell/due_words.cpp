@@ -55,6 +55,22 @@ std::string reason_text(DueReason reason) {
   return {};
 }
 
+// Of a moment that still waits.
+std::string awaited_text(DueReason reason) {
+  switch (reason) {
+    case DueReason::drive:
+      return "its drive is not there";
+    case DueReason::window:
+      return "for the hours in which runs may start";
+    case DueReason::paused:
+      return "the job is paused";
+    case DueReason::busy:
+      return "for another run to end";
+    default:
+      return reason_text(reason);
+  }
+}
+
 }  // namespace
 
 std::string wait_text(const DueWait& wait) {
@@ -70,7 +86,7 @@ static bool is_made_up(const DueLine& line, const std::optional<RunEntry>& run) 
 DueWords due_words(const DueLine& line, const std::optional<RunEntry>& run) {
   switch (line.fate) {
     case DueFate::waiting:
-      return {"waits", reason_text(line.reason)};
+      return {"waits", awaited_text(line.reason)};
     case DueFate::missed:
     case DueFate::skipped:
       return {std::string(fate_text(line.fate)), reason_text(line.reason)};

@@ -1,6 +1,7 @@
 // The agent: runs at their times, once each, whatever happens to it, to them and to the clock.
 #include <fstream>
 
+#include "ledger/due_book.hpp"
 #include "program/agent_desk.hpp"
 
 namespace kestrum::test {
@@ -245,6 +246,30 @@ TEST_F(Agent, WhatIsDueOutsideOfItsHoursWaitsForThem) {
   ASSERT_EQ(lines.size(), 16u);
   EXPECT_EQ(lines.back(), "03-02 00:00 done, run 1");
   EXPECT_EQ(lines.front(), "03-01 09:00 made up for by run 1");
+}
+
+// Killed after it has told somebody to start a run, and before that began.
+TEST_F(Agent, AStartThatNobodyTookIsMadeByTheNextAgent) {
+  ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30"}).exit, 0);
+  std::filesystem::rename(desk_.drive(), desk_.drive() + "-away");
+  begin_agent();
+  clock_.run_to("2027-03-01T12:31:00Z", 20000);
+  ASSERT_TRUE(comes([&] { return due().size() == 1; }));
+  end_agent(SIGKILL);
+  std::int64_t start = 0;
+  {
+    Ledger ledger(desk_.folder / "home/state/ledger.db");
+    DueBook book(ledger);
+    start = book.prepare_start(book.waiting());
+  }
+  std::filesystem::rename(desk_.drive() + "-away", desk_.drive());
+  clock_.go(60);
+  begin_agent();
+  ASSERT_TRUE(ran(1));
+  // The one that was told first comes too late, and makes nothing.
+  EXPECT_EQ(desk_({"agent-run", "--start", std::to_string(start), "wardens"}).exit, 0);
+  EXPECT_EQ(runs(), 1u);
+  EXPECT_THAT(due(), ElementsAre("03-01 12:30 made up for by run 1"));
 }
 
 // A state folder in which nothing can be kept is no reason to start nothing.

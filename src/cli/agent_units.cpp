@@ -43,9 +43,9 @@ std::string agent_unit(bool of_machine, const std::string& program, const std::s
       "MemoryDenyWriteExecute=yes\n"
       "RestrictRealtime=yes\n"
       "SystemCallArchitectures=native\n";
+  // Nothing that leaves only some devices to it (ProtectClock does): drives are to be found and mounted.
   if (of_machine)
     out +=
-        "ProtectClock=yes\n"
         "ProtectControlGroups=yes\n"
         "ProtectHostname=yes\n"
         "ProtectKernelLogs=yes\n"

@@ -221,8 +221,9 @@ bool DueDesk::made_up_by_hand(DueLine& line, const std::vector<RunEntry>& runs) 
   if (run == nullptr) return false;
   line.fate = DueFate::ran;
   line.run = run->id;
-  line.own = false;
-  line.late = true;
+  // A person who began it at its time has kept that time.
+  line.late = run->started.seconds - line.when.seconds > in_time_seconds;
+  line.own = !line.late && book_.of_run(run->id).empty();
   line.start = 0;
   book_.update(line);
   return true;

@@ -78,8 +78,8 @@ class DueDesk {
   struct OnlyLook {};
   DueDesk(const RunContext& context, OnlyLook);
 
-  // The job files, as they are now; what waits of a job that is gone or disabled, or of a time that it does
-  // not have any more, waits no longer. `only_look`: nothing is written.
+  // The job files, as they are now; what waits of a job that is gone, disabled or without times waits no
+  // longer. `only_look`: nothing is written.
   void read_jobs(bool only_look = false);
   const std::map<std::string, DeskJob>& jobs() const { return jobs_; }
 

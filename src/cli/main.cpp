@@ -19,14 +19,14 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {job_define_verb(),  job_list_verb(),   job_show_verb(),      job_check_verb(),
-          job_edit_verb(),    job_copy_verb(),   job_rename_verb(),    job_enable_verb(),
-          job_disable_verb(), job_remove_verb(), preview_verb(),       run_verb(),
-          pause_verb(),       continue_verb(),   stop_verb(),          points_verb(),
-          browse_verb(),      find_verb(),       restore_verb(),       verify_verb(),
-          prune_verb(),       fold_verb(),       keep_verb(),          drop_verb(),
-          forecast_verb(),    schedule_verb(),   agent_install_verb(), agent_remove_verb(),
-          agent_verb(),       status_verb(),     history_verb(),       recovery_create_verb()};
+  return {job_define_verb(),   job_list_verb(),   job_show_verb(),   job_check_verb(),
+          job_edit_verb(),     job_copy_verb(),   job_rename_verb(), job_enable_verb(),
+          job_disable_verb(),  job_remove_verb(), preview_verb(),    run_verb(),
+          pause_verb(),        continue_verb(),   stop_verb(),       points_verb(),
+          browse_verb(),       find_verb(),       restore_verb(),    verify_verb(),
+          prune_verb(),        fold_verb(),       keep_verb(),       drop_verb(),
+          forecast_verb(),     schedule_verb(),   agent_verb(),      agent_install_verb(),
+          agent_remove_verb(), status_verb(),     history_verb(),    recovery_create_verb()};
 }
 
 namespace {
@@ -72,15 +72,18 @@ std::string overview(const std::vector<Verb>& all, const std::string& group = {}
          join(help_topics(), ", ") + "\n";
 }
 
+// The longest that fits: "agent install" before "agent".
 const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<std::string>& words,
                             std::size_t& used) {
+  const Verb* found = nullptr;
   for (const Verb& verb : verbs) {
-    std::vector<std::string> name = split(verb.spec.name, ' ');
+    const std::vector<std::string> name = split(verb.spec.name, ' ');
     if (words.size() < name.size() || !std::equal(name.begin(), name.end(), words.begin())) continue;
+    if (found != nullptr && name.size() < used) continue;
     used = name.size();
-    return &verb;
+    found = &verb;
   }
-  return nullptr;
+  return found;
 }
 
 [[noreturn]] void unknown_verb(const std::vector<Verb>& verbs, const std::vector<std::string>& words) {

@@ -25,11 +25,22 @@ class Suggestion {
 
   std::vector<std::string> find() {
     std::vector<Verb> verbs = all_verbs();
+    // The longest that fits; "agent" may go on as "agent install".
+    const Verb* found = nullptr;
+    std::size_t used = 0;
     for (const Verb& verb : verbs) {
-      std::vector<std::string> name = split(verb.spec.name, ' ');
+      const std::vector<std::string> name = split(verb.spec.name, ' ');
+      if (words_.size() < name.size() && name.size() == words_.size() + 1 && !words_.empty() &&
+          std::equal(words_.begin(), words_.end(), name.begin()))
+        add(name.back());
       if (words_.size() < name.size() || !std::equal(name.begin(), name.end(), words_.begin())) continue;
-      words_.erase(words_.begin(), words_.begin() + static_cast<std::ptrdiff_t>(name.size()));
-      in_verb(verb.spec);
+      if (found != nullptr && name.size() < used) continue;
+      found = &verb;
+      used = name.size();
+    }
+    if (found != nullptr) {
+      words_.erase(words_.begin(), words_.begin() + static_cast<std::ptrdiff_t>(used));
+      in_verb(found->spec);
       return chosen();
     }
     bool help = !words_.empty() && words_[0] == "help";
@@ -83,10 +94,11 @@ class Suggestion {
       return;
     }
     std::vector<std::string> places = split(spec.words, ' ');
-    bool several = !places.empty() && places.back().ends_with("...");
+    bool several = !places.empty() && places.back().find("...") != std::string::npos;
     std::size_t place = several ? std::min(given.size(), places.size() - 1) : given.size();
     if (place >= places.size()) return;
     std::string what = places[place];
+    if (what.starts_with('[')) what.erase(0, 1);  // it may be left out
     if (what.starts_with("SUBJECT") || what.starts_with("JOB") || what.starts_with("NAME")) {
       if (spec.name != "job define") add_all(environment_.home().job_names());
     } else if (what.find("PATH") != std::string::npos && !given.empty()) {

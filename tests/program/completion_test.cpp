@@ -57,6 +57,8 @@ class Completion : public testing::Test {
 TEST_F(Completion, KnowsVerbsOptionsJobsPointsAndPaths) {
   EXPECT_THAT(suggested({"re"}), ElementsAre("recovery", "restore"));
   EXPECT_THAT(suggested({"job", "e"}), ElementsAre("edit", "enable"));
+  EXPECT_THAT(suggested({"agent", ""}), ElementsAre("install", "remove"));
+  EXPECT_THAT(suggested({"status", "wa"}), ElementsAre("wardens"));
   EXPECT_THAT(suggested({"help", "usu"}), ElementsAre("usual-list"));
   EXPECT_THAT(suggested({"restore", "wa"}), ElementsAre("wardens"));
   EXPECT_THAT(suggested({"restore", "wardens", "--at", ""}), ElementsAre("1", "latest", "yesterday"));

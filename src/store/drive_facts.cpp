@@ -16,6 +16,7 @@
 #include "base/tree_path.hpp"
 #include "store/disk_names.hpp"
 #include "store/filesystem_names.hpp"
+#include "store/private_mount.hpp"
 
 namespace kestrum {
 namespace {
@@ -169,6 +170,18 @@ std::string others_may_write(const std::vector<std::string>& folders) {
   return {};
 }
 
+// What to do about a drive that is not mounted.
+static std::string how_to_get_it(const DestinationAddress& address, const std::vector<std::string>& others) {
+  try {
+    if (std::optional<std::string> device = device_of(address))
+      return "it is plugged in as " + *device + " and only has to be mounted: mount " + *device + " /mnt";
+  } catch (const Error&) {
+    // Several of that name: which one is meant is for a person to say.
+  }
+  return "connect it and see that it is mounted" +
+         (others.empty() ? std::string() : "; there are " + join(others, ", "));
+}
+
 std::string locate_destination(const DestinationAddress& address) {
   if (!address.names_drive()) return address.folder;
   bool by_label = address.by == DestinationAddress::By::label;
@@ -176,11 +189,9 @@ std::string locate_destination(const DestinationAddress& address) {
   std::vector<std::string> others;
   std::vector<Found> found = drives_named(by_label, name, others);
   std::string said = by_label ? "labelled '" + printable(name) + "'" : "with the UUID " + printable(name);
-  if (found.empty()) {
+  if (found.empty())
     throw Error(ErrorKind::no_destination, "the drive " + said + " is not mounted on this machine",
-                (others.empty() ? "connect it and see that it is mounted"
-                                : "connect it and see that it is mounted; there are " + join(others, ", ")));
-  }
+                how_to_get_it(address, others));
   if (found.size() > 1) {
     throw Error(
         ErrorKind::no_destination,

@@ -77,6 +77,19 @@ class AgentTest : public testing::Test {
     }
     write_file(desk_.source() + "/calls.wav", noise);
   }
+  // On to that moment, and from there at its usual pace.
+  void let_pass_to(const std::string& utc) {
+    clock_.run_to(utc, 20000);
+    clock_.go(1);
+  }
+  // The agent has begun a run that takes some seconds, due 2027-03-01 12:30.
+  void begin_slow_run_at_noon() {
+    make_slow();
+    ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30", "--how-compression", "19"}).exit, 0);
+    begin_agent();
+    let_pass_to("2027-03-01T12:29:59Z");
+    ASSERT_TRUE(comes([&] { return goes(); }));
+  }
   bool goes() { return status()["jobs"][0]["going"] != nullptr; }
 
   Desk desk_;

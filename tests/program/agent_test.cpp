@@ -22,8 +22,7 @@ TEST_F(Agent, RunsAtItsTimesAndSaysSo) {
   EXPECT_EQ(runs(), 0u);
   clock_.go(1);
   ASSERT_TRUE(ran(1));
-  clock_.run_to("2027-03-02T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-02T12:29:59Z");
   ASSERT_TRUE(ran(2));
   EXPECT_THAT(due(), ElementsAre("03-01 12:30 done, run 1", "03-02 12:30 done, run 2"));
   EXPECT_EQ(end_agent(), 0);
@@ -84,8 +83,7 @@ TEST_F(Agent, AClockAYearAheadAndBackStartsOneRun) {
   EXPECT_FALSE(comes([&] { return runs() > 3; }, 1));
   EXPECT_THAT(due(), ElementsAre("03-01 12:30 done, run 3"));
   // The day after that a second time: its line is of the right clock.
-  clock_.run_to("2027-03-02T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-02T12:29:59Z");
   ASSERT_TRUE(ran(4));
   EXPECT_THAT(due(), ElementsAre("03-01 12:30 done, run 3", "03-02 12:30 done, run 4"));
 }
@@ -94,8 +92,7 @@ TEST_F(Agent, AClockAYearAheadAndBackStartsOneRun) {
 TEST_F(Agent, AClockSetBackByMinutesStartsNothingTwice) {
   ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30"}).exit, 0);
   begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-01T12:29:59Z");
   ASSERT_TRUE(ran(1));
   clock_.set("2027-03-01T12:28:00Z", 60);
   EXPECT_TRUE(comes([&] { return clock_.now() > *parse_utc("2027-03-01T12:33:00Z"); }));
@@ -104,12 +101,7 @@ TEST_F(Agent, AClockSetBackByMinutesStartsNothingTwice) {
 }
 
 TEST_F(Agent, KilledInMidRunItsRunGoesOnAndIsNotMadeAgain) {
-  make_slow();
-  ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30", "--how-compression", "19"}).exit, 0);
-  begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
-  ASSERT_TRUE(comes([&] { return goes(); }));
+  begin_slow_run_at_noon();
   end_agent(SIGKILL);
   EXPECT_TRUE(goes()) << "the run is a process of its own";
   begin_agent();
@@ -120,12 +112,7 @@ TEST_F(Agent, KilledInMidRunItsRunGoesOnAndIsNotMadeAgain) {
 }
 
 TEST_F(Agent, ARunThatWasKilledWithItsAgentIsRecordedAndMadeUpFor) {
-  make_slow();
-  ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30", "--how-compression", "19"}).exit, 0);
-  begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
-  ASSERT_TRUE(comes([&] { return goes(); }));
+  begin_slow_run_at_noon();
   // As when the power goes.
   kill(agent_, SIGSTOP);
   ASSERT_EQ(std::system(("pkill -9 -f 'agent-run.*wardens' -P " + std::to_string(agent_)).c_str()), 0);
@@ -142,12 +129,7 @@ TEST_F(Agent, ARunThatWasKilledWithItsAgentIsRecordedAndMadeUpFor) {
 
 // The agent saw it: that run has failed, and the next one comes at its time.
 TEST_F(Agent, ARunThatDiesAloneHasFailed) {
-  make_slow();
-  ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30", "--how-compression", "19"}).exit, 0);
-  begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
-  ASSERT_TRUE(comes([&] { return goes(); }));
+  begin_slow_run_at_noon();
   ASSERT_EQ(std::system(("pkill -9 -f 'agent-run.*wardens' -P " + std::to_string(agent_)).c_str()), 0);
   ASSERT_TRUE(comes([&] { return history()["runs"][0]["result"] == "failed"; }));
   EXPECT_THAT(due(), ElementsAre("03-01 12:30 failed, run 1"));
@@ -155,12 +137,7 @@ TEST_F(Agent, ARunThatDiesAloneHasFailed) {
 }
 
 TEST_F(Agent, EndedItStopsItsRunsCleanlyAndTheNextOneMakesUpForThem) {
-  make_slow();
-  ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30", "--how-compression", "19"}).exit, 0);
-  begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
-  ASSERT_TRUE(comes([&] { return goes(); }));
+  begin_slow_run_at_noon();
   EXPECT_EQ(end_agent(SIGTERM), 0);
   EXPECT_EQ(history()["runs"][0]["result"], "stopped");
   EXPECT_THAT(due(), ElementsAre(HasSubstr("waits")));
@@ -182,8 +159,7 @@ TEST_F(Agent, ABadEditKeepsTheLastGoodFormAndSaysSo) {
   // Also over a new start.
   end_agent();
   begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-01T12:29:59Z");
   ASSERT_TRUE(ran(1));
   EXPECT_EQ(history()["runs"][0]["result"], "done with problems");
   write_file(file, good);
@@ -211,8 +187,7 @@ TEST_F(Agent, OneBadJobStopsNoOther) {
   ASSERT_EQ(desk_.define({"--when-runs", "daily at 12:30"}).exit, 0);
   write_file(desk_.folder / "home/jobs/broken.toml", "nonsense\n");
   begin_agent();
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-01T12:29:59Z");
   EXPECT_TRUE(ran(1));
 }
 
@@ -290,8 +265,7 @@ TEST_F(Agent, AFullStateFolderStopsNoRun) {
     }
   }
   agent_ = desk_.program.start({"agent"});
-  clock_.run_to("2027-03-01T12:29:59Z", 20000);
-  clock_.go(1);
+  let_pass_to("2027-03-01T12:29:59Z");
   EXPECT_TRUE(
       comes([&] { return std::filesystem::exists(desk_.job_folder()) && !desk_.set_folder(1).empty(); }));
   end_agent();

@@ -15,7 +15,7 @@ constexpr std::size_t most_moments = 1000;
 // Where a destination is a path, nothing tells when it comes back; nor everywhere that a drive was plugged
 // in.
 constexpr std::int64_t look_for_paths_seconds = 3600;
-constexpr std::int64_t after_failed_start_seconds = 600;
+constexpr std::int64_t after_failed_start_seconds = 600, longest_wait_seconds = 6 * 3600;
 constexpr int by_signal = 128;
 
 Instant later(Instant when, std::int64_t seconds) {
@@ -288,8 +288,8 @@ StartQuestion DueDesk::question_of(const DeskJob& job, bool going) const {
   question.pause = load_steering(context_.home, job.name).pause;
   question.running = going;
   question.settled = settled_;
-  if (auto found = not_before_.find(job.name); found != not_before_.end())
-    question.not_before = found->second;
+  if (auto found = failed_starts_.find(job.name); found != failed_starts_.end())
+    question.not_before = found->second.not_before;
   return question;
 }
 
@@ -354,7 +354,15 @@ std::vector<std::string> DueDesk::places_of(const std::string& job) const {
 void DueDesk::start_ended(const DueStart& start, int exit_code) {
   const bool again = exit_code == exit_code_of(ErrorKind::no_destination) ||
                      exit_code == exit_code_of(ErrorKind::busy) || exit_code > by_signal;
-  if (again) not_before_[start.job] = later(context_.clock.now(), after_failed_start_seconds);
+  if (again) {
+    FailedStarts& failed = failed_starts_[start.job];
+    // Each time twice as long, so that a share that is away for weeks does not fill the history.
+    const std::int64_t wait = std::min(after_failed_start_seconds << failed.in_a_row, longest_wait_seconds);
+    failed.in_a_row = std::min(failed.in_a_row + 1, 16u);
+    failed.not_before = later(context_.clock.now(), wait);
+  } else {
+    failed_starts_.erase(start.job);
+  }
   for (DueLine& line : book_.waiting(start.job)) {
     if (line.start != start.start) continue;
     line.start = 0;

@@ -105,7 +105,7 @@ class DueDesk {
   // When something is to be done next, after decide().
   std::optional<Instant> next_moment() const;
   // Something was plugged in or mounted: what waits for a drive is tried again.
-  void drives_changed() { not_before_.clear(); }
+  void drives_changed() { failed_starts_.clear(); }
   // What is made up for starts no earlier.
   void settle_until(Instant when) { settled_ = when; }
 
@@ -130,7 +130,11 @@ class DueDesk {
   Instant settled_ = {};
   std::map<std::string, DeskJob> jobs_;
   std::map<std::string, DueWait> waits_;
-  std::map<std::string, Instant> not_before_;  // by job, after starts that came to nothing
+  struct FailedStarts {
+    Instant not_before;  // nobody tries again
+    unsigned in_a_row = 0;
+  };
+  std::map<std::string, FailedStarts> failed_starts_;  // by job: those that came to nothing
 };
 
 // One round for people who have a timer of their own: what is due is run, one after the other, and what

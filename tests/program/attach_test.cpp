@@ -166,6 +166,27 @@ TEST_F(Attach, CommandsBringTheDestinationAndTakeItAway) {
   EXPECT_TRUE(std::filesystem::is_empty(share));
 }
 
+// Unattended it is tried again, less and less often, and at once when a drive comes.
+TEST_F(Attach, AFailedAttachIsTriedAgain) {
+  if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
+  write_script("attach", "test -e '" + (desk_.folder / "reachable") + "'");
+  ASSERT_EQ(
+      define_on(desk_.drive(), {"--where-attach", desk_.folder / "attach", "--when-runs", "daily at 12:30"})
+          .exit,
+      0);
+  begin_agent();
+  let_pass_to("2027-03-01T12:29:59Z");
+  ASSERT_TRUE(ran(1));
+  EXPECT_EQ(last_run()["exit"], 5);
+  clock_.run_to("2027-03-02T12:00:00Z", 20000);
+  ASSERT_TRUE(ran(5));
+  EXPECT_LT(runs(), 12u) << "every ten minutes it would be 141";
+  write_file(desk_.folder / "reachable", "");
+  Mounted anything("none", desk_.folder / "m", "-t tmpfs -o size=1m");
+  ASSERT_TRUE(comes([&] { return last_run()["result"] == "done"; }));
+  EXPECT_THAT(due(), ElementsAre(HasSubstr("03-01 12:30 made up for by run")));
+}
+
 // One that hangs is stopped with the run.
 TEST_F(Attach, AHangingCommandCanBeStopped) {
   write_script("attach", "sleep 1000");

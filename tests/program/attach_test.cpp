@@ -98,6 +98,9 @@ TEST_F(Attach, AKilledRunLeavesNothingMounted) {
   if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
   make_ext4_image(image_, 200, label_);
   make_slow();
+  // As most machines are: what is mounted below this is seen by everybody, unless somebody sees to it.
+  Mounted shared(desk_.folder.path(), desk_.folder.path(), "--bind");
+  ASSERT_EQ(std::system(("mount --make-shared '" + desk_.folder.path() + "'").c_str()), 0);
   ASSERT_EQ(define_on("label:" + label_, {"--where-mount", "for each run", "--how-compression", "19"}).exit,
             0);
   const LoopDevice plugged(image_);
@@ -138,9 +141,11 @@ TEST_F(Attach, CommandsBringTheDestinationAndTakeItAway) {
 
   // It fails: the destination is not there, and the mount point stays empty.
   write_script("attach", "echo 'no such share' >&2; exit 32");
+  write_script("detach", "touch '" + (desk_.folder / "put-in-order") + "'");
   Ran failed = desk_({"run", "wardens"});
   EXPECT_EQ(failed.exit, 5);
   EXPECT_THAT(failed.err, HasSubstr("exit code 32 and said: no such share"));
+  EXPECT_TRUE(std::filesystem::exists(desk_.folder / "put-in-order")) << "what it had begun";
   EXPECT_TRUE(std::filesystem::is_empty(share));
   EXPECT_EQ(last_run()["exit"], 5);
 

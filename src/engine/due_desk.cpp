@@ -359,7 +359,8 @@ void DueDesk::start_ended(const DueStart& start, int exit_code) {
     // Each time twice as long, so that a share that is away for weeks does not fill the history.
     const std::int64_t wait = std::min(after_failed_start_seconds << failed.in_a_row, longest_wait_seconds);
     failed.in_a_row = std::min(failed.in_a_row + 1, 16u);
-    failed.not_before = later(context_.clock.now(), wait);
+    failed.failed = context_.clock.now();
+    failed.not_before = later(failed.failed, wait);
   } else {
     failed_starts_.erase(start.job);
   }
@@ -372,6 +373,14 @@ void DueDesk::start_ended(const DueStart& start, int exit_code) {
       if (line.fate == DueFate::skipped) line.reason = DueReason::not_started;
     }
     book_.update(line);
+  }
+}
+
+void DueDesk::drives_changed() {
+  constexpr std::int64_t own_doing_seconds = 60;
+  const Instant now = context_.clock.now();
+  for (auto& [job, failed] : failed_starts_) {
+    if (now.seconds - failed.failed.seconds > own_doing_seconds) failed.not_before = now;
   }
 }
 

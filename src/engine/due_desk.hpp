@@ -104,8 +104,9 @@ class DueDesk {
   std::map<std::string, DueLook> look_ahead();
   // When something is to be done next, after decide().
   std::optional<Instant> next_moment() const;
-  // Something was plugged in or mounted: what waits for a drive is tried again.
-  void drives_changed() { failed_starts_.clear(); }
+  // Something was plugged in or mounted: starts that came to nothing are tried again at once. Not what has
+  // only just failed: its own mounting and unmounting would have it tried for ever.
+  void drives_changed();
   // What is made up for starts no earlier.
   void settle_until(Instant when) { settled_ = when; }
 
@@ -131,7 +132,7 @@ class DueDesk {
   std::map<std::string, DeskJob> jobs_;
   std::map<std::string, DueWait> waits_;
   struct FailedStarts {
-    Instant not_before;  // nobody tries again
+    Instant failed, not_before;  // nobody tries again in between
     unsigned in_a_row = 0;
   };
   std::map<std::string, FailedStarts> failed_starts_;  // by job: those that came to nothing

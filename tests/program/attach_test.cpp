@@ -192,6 +192,22 @@ TEST_F(Attach, AFailedAttachIsTriedAgain) {
   EXPECT_THAT(due(), ElementsAre(HasSubstr("03-01 12:30 made up for by run")));
 }
 
+// What it mounts and unmounts itself is no reason to try it once more.
+TEST_F(Attach, AnAttachThatMountsAndFailsIsNotTriedForEver) {
+  if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
+  const std::string own = desk_.folder / "own";
+  std::filesystem::create_directories(own);
+  write_script("attach", "mount -t tmpfs none '" + own + "'; umount '" + own + "'; exit 1");
+  ASSERT_EQ(
+      define_on(desk_.drive(), {"--where-attach", desk_.folder / "attach", "--when-runs", "daily at 12:30"})
+          .exit,
+      0);
+  begin_agent();
+  let_pass_to("2027-03-01T12:29:59Z");
+  ASSERT_TRUE(ran(1));
+  EXPECT_FALSE(comes([&] { return runs() > 1; }, 3));
+}
+
 // One that hangs is stopped with the run.
 TEST_F(Attach, AHangingCommandCanBeStopped) {
   write_script("attach", "sleep 1000");

@@ -66,6 +66,9 @@ AgentEvents::AgentEvents(const Home& home, const Clock& clock, std::chrono::micr
   if (mounts_) add(mounts_.get(), EPOLLPRI);
   plugged_ = hear_of_devices();
   if (plugged_) add(plugged_.get(), EPOLLIN);
+  again_ = FileHandle(timerfd_create(CLOCK_MONOTONIC, TFD_CLOEXEC | TFD_NONBLOCK));
+  if (!again_) refuse("be woken");
+  add(again_.get(), EPOLLIN);
   if (beat.count() > 0) {
     beat_ = FileHandle(timerfd_create(CLOCK_MONOTONIC, TFD_CLOEXEC | TFD_NONBLOCK));
     itimerspec spec{};
@@ -144,9 +147,19 @@ void AgentEvents::read_plugged(Happened& happened) {
   while ((got = recv(plugged_.get(), message, sizeof message, 0)) > 0 || (got < 0 && errno == ENOBUFS)) {
     const std::string_view text(message, static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
     const bool came = text.starts_with("add@") || text.starts_with("change@");
-    happened.mounts =
-        happened.mounts || got < 0 || (came && text.find("SUBSYSTEM=block") != std::string_view::npos);
+    const bool drive = got < 0 || (came && text.find("SUBSYSTEM=block") != std::string_view::npos);
+    happened.mounts = happened.mounts || drive;
+    if (!drive) continue;
+    // The word comes first: it may be some time until the drive can be read.
+    looks_left_ = 2;
+    look_again_in(1);
   }
+}
+
+void AgentEvents::look_again_in(int seconds) {
+  itimerspec spec{};
+  spec.it_value.tv_sec = seconds;
+  timerfd_settime(again_.get(), 0, &spec, nullptr);
 }
 
 AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
@@ -165,6 +178,11 @@ AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
       happened.mounts = true;
     } else if (file == plugged_.get()) {
       read_plugged(happened);
+    } else if (file == again_.get()) {
+      std::uint64_t times = 0;
+      [[maybe_unused]] const ssize_t got = read(again_.get(), &times, sizeof times);
+      happened.mounts = true;
+      if (--looks_left_ > 0) look_again_in(5);
     } else if (file == beat_.get()) {
       std::uint64_t times = 0;
       [[maybe_unused]] const ssize_t got = read(beat_.get(), &times, sizeof times);

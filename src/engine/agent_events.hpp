@@ -44,13 +44,15 @@ class AgentEvents {
   void read_changes(Happened& happened);
   void read_signals(Happened& happened);
   void read_plugged(Happened& happened);
+  void look_again_in(int seconds);
 
   const Home& home_;
   const Clock& clock_;
-  FileHandle poll_, changes_, mounts_, plugged_, signals_, beat_;
+  FileHandle poll_, changes_, mounts_, plugged_, signals_, beat_, again_;
   WallTimer timer_;
   int jobs_watch_ = -1, steering_watch_ = -1, clock_watch_ = -1;
   std::map<int, std::pair<pid_t, FileHandle>> processes_;  // by their handle
+  int looks_left_ = 0;  // at drives that may not have been ready when they came
   std::uint64_t wake_ups_ = 0;
 };
 

@@ -147,7 +147,9 @@ void AgentMonths::one_event(std::mt19937_64& random) {
       const std::optional<Instant> next = next_time(parse_phrase("daily at 12:30"), clock_.now());
       pass(next->seconds - clock_.now().seconds - 2);
       clock_.go(1);
-      comes([&] { return std::system("pkill -9 -f 'agent-run.*wardens' > /dev/null") == 0; }, 3);
+      const std::string killing =
+          "pkill -9 -P " + std::to_string(agent_) + " -f 'agent-run.*wardens' > /dev/null";
+      comes([&] { return std::system(killing.c_str()) == 0; }, 3);
       comes([&] { return idle(); });
       break;
     }

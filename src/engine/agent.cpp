@@ -237,6 +237,7 @@ class Agent {
            "the clock was set " + std::string(change.set_by > 0 ? "forwards" : "back") + " by " +
                duration_text(std::chrono::seconds(std::abs(change.set_by))) + ", to " +
                local_text(context_.clock.now()));
+    if (!change.slept) look_at_jump(change.set_by);
     if (happened.jobs) with_ledger([&] { read_jobs(); });
     if (happened.mounts) desk_->drives_changed();
     if (retry_ledger_ && *retry_ledger_ <= context_.clock.now()) {
@@ -244,6 +245,18 @@ class Agent {
       desk_ = std::make_unique<DueDesk>(context_);
       with_ledger([&] { read_jobs(); });
     }
+  }
+
+  // Set far ahead and back again: what was written in between was never due. Without having seen both, as
+  // after a start with a clock of 1970, nothing is touched.
+  void look_at_jump(std::int64_t set_by) {
+    with_ledger([&] {
+      if (set_by > clock_ahead_seconds && !before_jump_) before_jump_ = desk_->book().last_id();
+      if (set_by < -clock_ahead_seconds && before_jump_) {
+        desk_->book().forget_lines(*before_jump_, context_.clock.now());
+        before_jump_.reset();
+      }
+    });
   }
 
   // Says it before there is no good point for longer than a job allows. Returns when the next one is near.
@@ -313,6 +326,7 @@ class Agent {
   std::map<std::string, std::string> told_troubles_;
   std::map<std::string, Instant> warned_;  // by job: of which newest point
   std::optional<Instant> retry_ledger_;
+  std::optional<std::int64_t> before_jump_;  // the newest line before the clock was set far ahead
 };
 
 }  // namespace

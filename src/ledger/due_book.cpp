@@ -84,6 +84,16 @@ std::optional<Instant> DueBook::newest_line(const std::string& job, Instant now)
   return Instant{ask.integer(0), 0};
 }
 
+std::int64_t DueBook::last_id() {
+  Statement ask(ledger_.database().get(), "SELECT COALESCE(MAX(id), 0) FROM due");
+  return ask.step() ? ask.integer(0) : 0;
+}
+
+void DueBook::forget_lines(std::int64_t made_after, Instant now) {
+  Statement forget(ledger_.database().get(), "DELETE FROM due WHERE id > ?1 AND moment > ?2");
+  forget.bind(1, made_after).bind(2, now.seconds).step();
+}
+
 void DueBook::add(const std::vector<DueLine>& lines, Instant now) {
   if (lines.empty()) return;
   Transaction writing(ledger_.database(), "BEGIN IMMEDIATE");

@@ -60,6 +60,10 @@ class DueBook {
 
   // The newest moment until `now` that has a line.
   std::optional<Instant> newest_line(const std::string& job, Instant now);
+  // The newest line that was made; 0: none.
+  std::int64_t last_id();
+  // What was written under a clock that was ahead: lines made after that one, of moments later than `now`.
+  void forget_lines(std::int64_t made_after, Instant now);
   // In one transaction. A moment that has a line keeps it, unless a clock far ahead wrote that.
   void add(const std::vector<DueLine>& lines, Instant now);
   // Fate, reason, lateness, own and run.

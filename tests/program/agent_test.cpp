@@ -80,6 +80,11 @@ TEST_F(Agent, AClockAYearAheadAndBackStartsOneRun) {
   ASSERT_TRUE(ran(2));
   clock_.set("2027-03-01T12:29:58Z", 1);
   ASSERT_TRUE(ran(3)) << "the times go on where the clock is right again";
+  {
+    // Of the year that never was nothing is kept.
+    Ledger ledger(desk_.folder / "home/state/ledger.db");
+    EXPECT_LE(DueBook(ledger).lines("wardens", 1000, *parse_utc("2029-01-01T00:00:00Z")).size(), 1u);
+  }
   EXPECT_FALSE(comes([&] { return runs() > 3; }, 1));
   EXPECT_THAT(due(), ElementsAre("03-01 12:30 done, run 3"));
   // The day after that a second time: its line is of the right clock.

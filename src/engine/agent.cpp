@@ -154,6 +154,7 @@ class Agent {
   std::optional<Instant> round() {
     std::optional<Instant> next;
     with_ledger([&] {
+      before_round_ = desk_->book().last_id();
       desk_->notice();
       find_runs();
       std::set<std::string> held, jobs;
@@ -251,7 +252,8 @@ class Agent {
   // after a start with a clock of 1970, nothing is touched.
   void look_at_jump(std::int64_t set_by) {
     with_ledger([&] {
-      if (set_by > clock_ahead_seconds && !before_jump_) before_jump_ = desk_->book().last_id();
+      // The last round may have seen the new time already.
+      if (set_by > clock_ahead_seconds && !before_jump_) before_jump_ = before_round_;
       if (set_by < -clock_ahead_seconds && before_jump_) {
         desk_->book().forget_lines(*before_jump_, context_.clock.now());
         before_jump_.reset();
@@ -326,6 +328,7 @@ class Agent {
   std::map<std::string, std::string> told_troubles_;
   std::map<std::string, Instant> warned_;  // by job: of which newest point
   std::optional<Instant> retry_ledger_;
+  std::int64_t before_round_ = 0;            // the newest line then
   std::optional<std::int64_t> before_jump_;  // the newest line before the clock was set far ahead
 };
 

@@ -186,11 +186,12 @@ void AgentMonths::one_event(std::mt19937_64& random) {
 void AgentMonths::check_warnings(Ledger& ledger, const std::string& job, const Span& limit) {
   std::vector<Instant> points{said_[job][0].since};
   std::vector<RunEntry> runs = ledger.runs(job, 1000000);
-  std::reverse(runs.begin(), runs.end());
+  // What a wrong clock has dated later than a later run does not count.
+  Instant earliest = clock_.now();
   for (const RunEntry& run : runs) {
-    if (run.sequence && run.started <= clock_.now() && run.started > points.back())
-      points.push_back(run.started);
+    if (run.sequence && run.started <= earliest) points.push_back(earliest = run.started);
   }
+  std::reverse(points.begin() + 1, points.end());
   const std::vector<AgentEvent> events = DueBook(ledger).events(1000000);
   for (std::size_t i = 1; i < points.size(); ++i) {
     const Instant end = after(points[i - 1], limit);

@@ -109,6 +109,8 @@ TEST_F(Attach, AKilledRunLeavesNothingMounted) {
     return read_file("/proc/" + std::to_string(run) + "/mounts").find(plugged.path()) != std::string::npos;
   }));
   EXPECT_THAT(read_file("/proc/mounts"), Not(HasSubstr(plugged.path())));
+  EXPECT_THAT(read_file("/proc/" + std::to_string(run) + "/mounts"), HasSubstr("nosuid,nodev,noexec"))
+      << "sets are data";
   kill(run, SIGKILL);
   Program::wait(run);
   // Nothing holds the device any more.

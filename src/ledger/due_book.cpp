@@ -184,12 +184,6 @@ std::int64_t DueBook::prepare_start(const std::vector<DueLine>& lines) {
   return start;
 }
 
-void DueBook::give_up_start(std::int64_t start) {
-  Statement update(ledger_.database().get(),
-                   "UPDATE due SET start = 0 WHERE start = ?1 AND fate = 'waiting'");
-  update.bind(1, start).step();
-}
-
 void DueBook::give_up_all_starts() {
   ledger_.database().run("UPDATE due SET start = 0 WHERE fate = 'waiting'");
 }

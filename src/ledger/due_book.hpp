@@ -77,7 +77,6 @@ class DueBook {
   // These wait for that start from now on; the last of them is the run's own. Returns the start, never 0.
   std::int64_t prepare_start(const std::vector<DueLine>& lines);
   // Who waits for a start that no run has taken waits for none.
-  void give_up_start(std::int64_t start);
   void give_up_all_starts();
 
   void add_event(const AgentEvent& event);

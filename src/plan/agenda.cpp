@@ -15,6 +15,14 @@ std::optional<Instant> next_of(const CountedTime& time, Instant after) {
   return Instant{time.since.seconds + (gone < 0 ? 1 : gone / step + 1) * step, 0};
 }
 
+// full before differential before incremental; a kind before none.
+std::optional<Kind> larger_kind(std::optional<Kind> a, std::optional<Kind> b) {
+  auto rank = [](std::optional<Kind> kind) {
+    return !kind ? 0 : *kind == Kind::full ? 3 : *kind == Kind::differential ? 2 : 1;
+  };
+  return rank(a) >= rank(b) ? a : b;
+}
+
 // The moments of all times together, in order, each once.
 class Coming {
  public:
@@ -50,13 +58,6 @@ StartDecision wait_for(DueReason reason, std::optional<Instant> look_again = {})
 }
 
 }  // namespace
-
-std::optional<Kind> larger_kind(std::optional<Kind> a, std::optional<Kind> b) {
-  auto rank = [](std::optional<Kind> kind) {
-    return !kind ? 0 : *kind == Kind::full ? 3 : *kind == Kind::differential ? 2 : 1;
-  };
-  return rank(a) >= rank(b) ? a : b;
-}
 
 DueMoments due_between(const std::vector<CountedTime>& times, std::optional<Instant> known, Instant now,
                        std::size_t most) {

@@ -40,9 +40,6 @@ DueMoments due_between(const std::vector<CountedTime>& times, std::optional<Inst
 // The first moment later than `now`.
 std::optional<DueMoment> next_due(const std::vector<CountedTime>& times, Instant now);
 
-// full before differential before incremental; a kind before none.
-std::optional<Kind> larger_kind(std::optional<Kind> a, std::optional<Kind> b);
-
 // A moment that has come and for which no run has begun. Which kind of set its run makes is decided by the
 // run (decide_by_time): a full one that was missed is made by the first run after it.
 struct WaitingMoment {

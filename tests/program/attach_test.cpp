@@ -33,6 +33,16 @@ class Attach : public AgentTest {
     write_file(desk_.folder / name, "#!/bin/sh\n" + text + "\n");
     chmod((desk_.folder / name).c_str(), 0700);
   }
+  // Due 2027-03-01 12:30; that run has ended.
+  void run_by_the_agent_with_that_attach() {
+    ASSERT_EQ(
+        define_on(desk_.drive(), {"--where-attach", desk_.folder / "attach", "--when-runs", "daily at 12:30"})
+            .exit,
+        0);
+    begin_agent();
+    let_pass_to("2027-03-01T12:29:59Z");
+    ASSERT_TRUE(ran(1));
+  }
   Json last_run() { return history()["runs"][0]; }
   std::string label_, image_;
 };
@@ -177,13 +187,7 @@ TEST_F(Attach, CommandsBringTheDestinationAndTakeItAway) {
 TEST_F(Attach, AFailedAttachIsTriedAgain) {
   if (!may_mount()) GTEST_SKIP() << "needs root, to mount";
   write_script("attach", "test -e '" + (desk_.folder / "reachable") + "'");
-  ASSERT_EQ(
-      define_on(desk_.drive(), {"--where-attach", desk_.folder / "attach", "--when-runs", "daily at 12:30"})
-          .exit,
-      0);
-  begin_agent();
-  let_pass_to("2027-03-01T12:29:59Z");
-  ASSERT_TRUE(ran(1));
+  run_by_the_agent_with_that_attach();
   EXPECT_EQ(last_run()["exit"], 5);
   clock_.run_to("2027-03-02T12:00:00Z", 20000);
   ASSERT_TRUE(ran(5));
@@ -200,13 +204,7 @@ TEST_F(Attach, AnAttachThatMountsAndFailsIsNotTriedForEver) {
   const std::string own = desk_.folder / "own";
   std::filesystem::create_directories(own);
   write_script("attach", "mount -t tmpfs none '" + own + "'; umount '" + own + "'; exit 1");
-  ASSERT_EQ(
-      define_on(desk_.drive(), {"--where-attach", desk_.folder / "attach", "--when-runs", "daily at 12:30"})
-          .exit,
-      0);
-  begin_agent();
-  let_pass_to("2027-03-01T12:29:59Z");
-  ASSERT_TRUE(ran(1));
+  run_by_the_agent_with_that_attach();
   EXPECT_FALSE(comes([&] { return runs() > 1; }, 3));
 }
 

@@ -189,12 +189,12 @@ TEST_F(Attach, AFailedAttachIsTriedAgain) {
   write_script("attach", "test -e '" + (desk_.folder / "reachable") + "'");
   run_by_the_agent_with_that_attach();
   EXPECT_EQ(last_run()["exit"], 5);
-  clock_.run_to("2027-03-02T12:00:00Z", 20000);
+  clock_.run_to("2027-03-02T09:00:00Z", 20000);  // between two attempts
   ASSERT_TRUE(ran(5));
-  EXPECT_LT(runs(), 12u) << "every ten minutes it would be 141";
+  EXPECT_LT(runs(), 12u) << "every ten minutes it would be 123";
   write_file(desk_.folder / "reachable", "");
   Mounted anything("none", desk_.folder / "m", "-t tmpfs -o size=1m");
-  ASSERT_TRUE(comes([&] { return last_run()["result"] == "done"; }));
+  ASSERT_TRUE(comes([&] { return last_run()["result"] == "done"; })) << desk_({"history"}).out;
   EXPECT_THAT(due(), ElementsAre(HasSubstr("03-01 12:30 made up for by run")));
 }
 

@@ -70,7 +70,20 @@ def years(desk):
     picture("forecast", [now, "kestrum forecast lists --days 120"], desk)
     kestrum(after, "points", "lists", "--figure", os.path.join(TARGET, "chains-figure.png"))
     kestrum(after, "forecast", "lists", "--days", "180", "--quiet", "--figure", os.path.join(TARGET, "forecast-figure.png"))
+    kestrum(after, "report", "lists", "--to", os.path.join(desk, "lists.html"))
     kestrum(after, "job", "remove", "lists")
+
+
+def page_pictures(desk):
+    """One job's page on a desk, all jobs' on a telephone."""
+    browser = ["chromium", "--headless=old", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+               "--disable-component-update", "--disable-sync", "--hide-scrollbars", "--user-data-dir=" + os.path.join(desk, "browser")]
+    shots = []
+    for page, size in (("lists", "1280,800"), ("office", "380,800")):
+        shots.append(os.path.join(desk, page + ".png"))
+        subprocess.run(browser + ["--window-size=" + size, "--screenshot=" + shots[-1], "file://" + os.path.join(desk, page + ".html")], check=True,
+                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    subprocess.run(["/usr/bin/convert", *shots, "+append", os.path.join(TARGET, "report.png")], check=True)
 
 
 def on_time(desk):
@@ -120,6 +133,7 @@ def on_time(desk):
     picture("on-time", [here, "kestrum status"], desk)
     picture("schedule", [here, "kestrum pause lists --for '1 day'", "kestrum schedule --days 3"], desk)
     picture("history", [here, "kestrum history"], desk)
+    kestrum("report", "--to", os.path.join(desk, "office.html"))
     agent.terminate()
     agent.wait()
 
@@ -165,24 +179,20 @@ def main():
                     "Mail about", "office@skerrypoint.example", "What now", "-"]
             quoted = lambda words: " ".join("'%s'" % word for word in words)
             accounts = "!export KESTRUM_ACCOUNTS=/etc/kestrum/accounts"
-            picture("define-what", [first, accounts, typist + quoted(asked + ["A number, or a folder", "-"]) + " -- kestrum job define people"], desk)
             picture("define-summary", [first, accounts, typist + quoted(asked + rest) + " -- kestrum job define people"], desk)
             picture("run", [first, "kestrum run wardens", second, "!echo 'SP999001,Arctic Tern,4,271,112.5,H,14:20' >> /srv/ringing/2027/2027-02-01.csv; mv /srv/moths /srv/moth-traps; cp /home/isla/Pictures/north-beach-01.png /home/isla/Pictures/again.png",
                             "kestrum run wardens"], desk)
             picture("restore", [third, "!rm /srv/ringing/2027/2027-01-30.csv; kestrum run wardens --quiet >/dev/null 2>&1", "kestrum browse wardens /home/isla --at 1", "kestrum find wardens 2027-01-3",
                                 "kestrum restore wardens /srv/ringing/2027/2027-01-30.csv --at 2027-03-01 --to /srv/back"], desk)
+            picture("versions", [third, "kestrum versions wardens 2027-02-01.csv", "kestrum compare wardens --at 1 --with 2",
+                                 "kestrum compare wardens /srv/ringing/2027/2027-02-01.csv --at 1 --with 2"], desk)
+            picture("picker", [third, "!clear; python3 %s/keys.py '\\x1b[B' '\\r' '\\x1b[B' '\\r' '\\x1b[B' ' ' '\\x1b[A' '\\r' '\\r' '\\x1b[B' ' ' ' ' -- kestrum restore wardens" % HERE], desk)
             picture("points", [third, "!kestrum run wardens --kind differential --quiet >/dev/null 2>&1", "kestrum points wardens"], desk)
             picture("status", [third, "kestrum status", "kestrum history wardens", "kestrum history wardens --run 2"], desk)
             on_time(desk)
             years(desk)
+            page_pictures(desk)
             picture("verify", [third, "kestrum verify wardens --depth quick", "!printf X | dd of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=1 seek=60000 conv=notrunc status=none", "kestrum verify wardens"], desk)
-            # A large recording, so that there is progress to see.
-            with open("/home/isla/Recordings/night.wav", "wb") as file:
-                for _ in range(600):
-                    file.write(os.urandom(1 << 20))
-            picture("progress", [ "!rm -rf /media/tern-1/*; kestrum job remove wardens >/dev/null 2>&1; rm -rf $KESTRUM_HOME/state/job-state",
-                                 "!kestrum job define wardens --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
-                                 "kestrum run wardens"], desk, wait_for_end=False, seconds=2.2)
     finally:
         server.terminate()
 

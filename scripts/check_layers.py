@@ -23,6 +23,12 @@ KEPT_TO = {
     "cctz/": {"calendar"},
     "libical/": {"calendar"},
     "blkid/": {"store"},
+    "pcre2.h": {"engine"},
+    "fuse": {"mount"},
+    "curses.h": {"cli"},
+    "dtl/": {"engine"},
+    "archive.h": {"target"},
+    "archive_entry.h": {"target"},
 }
 
 

@@ -55,6 +55,19 @@ std::uint32_t read_u32_varint(ByteReader& in) {
 constexpr std::uint64_t name_limit = 65536;
 constexpr std::uint64_t attribute_limit = 1u << 20;
 
+void pass_content_list(ByteReader& in) {
+  const std::uint64_t count = in.varint();
+  if (count > in.remaining()) throw damage("a content list is longer than its place");
+  for (std::uint64_t i = 0; i < count; ++i) {
+    const auto kind = static_cast<ItemKind>(in.u8());
+    in.varint();
+    if (kind == ItemKind::hole) continue;
+    in.raw(sizeof ChunkName::bytes);
+    in.varint();
+    if (kind == ItemKind::list) in.varint();
+  }
+}
+
 }  // namespace
 
 std::string_view entry_type_name(EntryType type) {
@@ -85,21 +98,24 @@ void write_path(ByteWriter& out, const std::string& joined, const std::string& p
   out.text(std::string_view(joined).substr(shared));
 }
 
-TreePath read_path(ByteReader& in, const std::string& previous) {
+void read_next_path(ByteReader& in, std::string& joined) {
   std::uint64_t shared = in.varint();
-  if (shared > previous.size()) throw damage("a path shares more than there is");
+  if (shared > joined.size()) throw damage("a path shares more than there is");
   std::string_view rest = as_text(in.bytes(limits::path));
   if (shared + rest.size() > limits::path) throw damage("a path in the catalog is none");
-  std::string joined;
-  joined.reserve(shared + rest.size());
-  joined.append(previous, 0, shared);
+  joined.resize(shared);
   joined += rest;
   bool deep = joined.size() > most_path_levels &&
               static_cast<std::size_t>(std::count(joined.begin(), joined.end(), '/')) >= most_path_levels;
   if (deep) throw damage("a path in the catalog has more levels than one can have");
-  std::optional<TreePath> path = TreePath::continued(std::move(joined), shared);
-  if (!path) throw damage("a path in the catalog is none");
-  return std::move(*path);
+  if (!TreePath::is_proper(joined, shared)) throw damage("a path in the catalog is none");
+}
+
+TreePath read_path(ByteReader& in, const std::string& previous) {
+  std::string joined = previous;
+  read_next_path(in, joined);
+  const std::size_t known = joined.size();
+  return *TreePath::continued(std::move(joined), known);
 }
 
 void write_content_list(ByteWriter& out, const ContentList& list) {
@@ -185,6 +201,32 @@ void write_entry(ByteWriter& out, const Entry& entry, const std::string& previou
   if ((flags & flag_attributes) != 0) write_attributes(out, entry.attributes);
   if ((flags & flag_attribute_chunk) != 0) write_ref(out, *entry.attribute_chunk);
   if (entry.carried_from) write_time(out, *entry.carried_from);
+}
+
+EntryHead pass_entry(ByteReader& in) {
+  EntryHead head;
+  const std::uint8_t type = in.u8();
+  if (type < 1 || type > 8) throw damage("the catalog holds an unknown type of entry");
+  head.type = static_cast<EntryType>(type);
+  const std::uint64_t flags = in.varint();
+  for (int number = 0; number < 3; ++number) in.varint();  // mode, owner, group
+  in.bytes(name_limit);
+  in.bytes(name_limit);
+  head.modified = read_time(in);
+  read_time(in);
+  head.size = in.varint();
+  in.varint();
+  in.varint();
+  if (head.type == EntryType::symlink) in.bytes(name_limit);
+  if (head.type == EntryType::char_device || head.type == EntryType::block_device) {
+    in.varint();
+    in.varint();
+  }
+  if (head.type == EntryType::file || head.type == EntryType::device_image) pass_content_list(in);
+  if ((flags & flag_attributes) != 0) read_attributes(in);
+  if ((flags & flag_attribute_chunk) != 0) read_ref(in);
+  if ((flags & flag_carried) != 0) read_time(in);
+  return head;
 }
 
 Entry read_entry(ByteReader& in, const std::string& previous) {

@@ -72,8 +72,19 @@ struct Entry {
 void write_entry(ByteWriter& out, const Entry& entry, const std::string& previous);
 Entry read_entry(ByteReader& in, const std::string& previous);
 
+// What a search looks at of an entry.
+struct EntryHead {
+  EntryType type = EntryType::file;
+  Instant modified;
+  std::uint64_t size = 0;  // of a file or an image of a device
+};
+// Goes behind an entry whose path was read already. What is not asked for is passed over unchecked.
+EntryHead pass_entry(ByteReader& in);
+
 void write_path(ByteWriter& out, const std::string& joined, const std::string& previous);
 TreePath read_path(ByteReader& in, const std::string& previous);
+// The same in place: `joined` is the path before, and becomes this one.
+void read_next_path(ByteReader& in, std::string& joined);
 
 void write_content_list(ByteWriter& out, const ContentList& list);
 // The items' lengths must add up to `length`.

@@ -17,28 +17,57 @@ CatalogPage CatalogReader::load(const ChunkRef& ref, unsigned level) {
   return page;
 }
 
+void CatalogReader::open_below() {
+  Open& open = stack_.back();
+  open.ahead.opens(open.page, open.at, source_);
+  const PageLink& link = open.page.links[open.at];
+  CatalogPage below = load(link.page, open.page.level - 1);
+  if (below.size() == 0 || below.path_at(0) != link.first)
+    throw damage("a catalog page is not the one that was meant");
+  stack_.push_back({std::move(below)});
+}
+
 void CatalogReader::descend() {
-  if (stack_.empty()) stack_.push_back({load(top_.page, top_.level), 0});
-  while (stack_.back().page.level > 0) {
-    const Open& open = stack_.back();
-    const PageLink& link = open.page.links[open.at];
-    CatalogPage below = load(link.page, open.page.level - 1);
-    if (below.size() == 0 || below.path_at(0) != link.first)
-      throw damage("a catalog page is not the one that was meant");
-    stack_.push_back({std::move(below), 0});
-  }
+  if (stack_.empty()) stack_.push_back({load(top_.page, top_.level)});
+  while (stack_.back().page.level > 0) open_below();
   started_ = true;
+}
+
+void CatalogReader::leave_ended() {
+  while (!stack_.empty() && stack_.back().at == stack_.back().page.size()) {
+    stack_.pop_back();
+    if (!stack_.empty()) ++stack_.back().at;
+  }
+}
+
+std::optional<CatalogReader::PageAhead> CatalogReader::page_ahead() {
+  if (!started_ && stack_.empty()) stack_.push_back({load(top_.page, top_.level)});
+  started_ = true;
+  leave_ended();
+  while (!stack_.empty() && stack_.back().page.level > 1) open_below();
+  if (stack_.empty() || stack_.back().page.level == 0) return std::nullopt;
+  const Open& open = stack_.back();
+  PageAhead ahead{open.page.links[open.at], {}};
+  // Of the lowest level that has a page behind it.
+  for (auto level = stack_.rbegin(); level != stack_.rend() && !ahead.until; ++level) {
+    if (level->at + 1 < level->page.size()) ahead.until = level->page.path_at(level->at + 1);
+  }
+  return ahead;
+}
+
+void CatalogReader::pass_page() {
+  Open& open = stack_.back();
+  const TreePath& first = open.page.links[open.at].first;
+  if (any_ && !(last_ < first)) throw damage("the catalog is out of order");
+  last_ = first;
+  any_ = true;
+  ++open.at;
 }
 
 std::optional<Entry> CatalogReader::next() {
   if (!started_) descend();
-  while (!stack_.empty()) {
+  for (leave_ended(); !stack_.empty(); leave_ended()) {
     Open& open = stack_.back();
-    if (open.at == open.page.size()) {
-      stack_.pop_back();
-      if (!stack_.empty()) ++stack_.back().at;
-      continue;
-    }
     if (open.page.level > 0) {
       descend();
       continue;
@@ -55,7 +84,7 @@ std::optional<Entry> CatalogReader::next() {
 void CatalogReader::seek_where(const std::function<bool(const TreePath&)>& before) {
   any_ = false;
   stack_.clear();
-  stack_.push_back({load(top_.page, top_.level), 0});
+  stack_.push_back({load(top_.page, top_.level)});
   while (true) {
     Open& open = stack_.back();
     std::size_t at = 0;
@@ -72,11 +101,7 @@ void CatalogReader::seek_where(const std::function<bool(const TreePath&)>& befor
     }
     // The wanted entry may be inside the last page that starts before it.
     open.at = at == 0 ? 0 : at - 1;
-    const PageLink& link = open.page.links[open.at];
-    CatalogPage below = load(link.page, open.page.level - 1);
-    if (below.size() == 0 || below.path_at(0) != link.first)
-      throw damage("a catalog page is not the one that was meant");
-    stack_.push_back({std::move(below), 0});
+    open_below();
   }
 }
 
@@ -129,14 +154,74 @@ std::optional<Entry> CatalogReader::find(const TreePath& path) {
   return std::nullopt;
 }
 
-void CatalogReader::each_child(const TreePath& folder, const std::function<void(const Entry&)>& child) {
-  seek(folder);
-  while (std::optional<Entry> entry = next()) {
-    if (!entry->path.is_within(folder)) return;
-    if (entry->path == folder) continue;
-    child(*entry);
-    if (entry->type == EntryType::folder) skip_past(entry->path);
+// `until`: the first path behind that page, nullptr where none is.
+void CatalogReader::add_below(const ChunkRef& ref, unsigned level, const TreePath* until,
+                              const TreePath& folder, Below& sum) {
+  const CatalogPage page = load(ref, level);
+  for (const Entry& entry : page.entries) {
+    if (entry.path == folder || !entry.path.is_within(folder)) continue;
+    ++sum.entries;
+    if (entry.has_content()) sum.bytes += entry.size;
   }
+  for (std::size_t i = 0; i < page.links.size(); ++i) {
+    const PageLink& link = page.links[i];
+    const TreePath* const next = i + 1 < page.links.size() ? &page.links[i + 1].first : until;
+    const bool begins_inside = link.first != folder && link.first.is_within(folder);
+    if (next != nullptr && !(folder < *next)) continue;  // before it
+    if (folder < link.first && !begins_inside) return;   // behind it
+    if (begins_inside && next != nullptr && next->is_within(folder)) {
+      sum.entries += link.entries;
+      sum.bytes += link.bytes;
+    } else {
+      add_below(link.page, level - 1, next, folder, sum);
+    }
+  }
+}
+
+CatalogReader::Below CatalogReader::below(const TreePath& folder) {
+  Below sum;
+  add_below(top_.page, top_.level, nullptr, folder, sum);
+  return sum;
+}
+
+void CatalogReader::each_of(const TreePath& folder, const std::function<bool(const Entry&)>& take,
+                            const OnGap& gap) {
+  bool begun = false;
+  while (true) {
+    try {
+      if (!begun) {
+        begun = true;
+        seek(folder);
+      }
+      const std::optional<Entry> entry = next();
+      if (!entry || !entry->path.is_within(folder)) return;
+      const bool pass_it = entry->path != folder && take(*entry);
+      if (pass_it) skip_past(entry->path);
+    } catch (const Error& error) {
+      if (!gap || !does_not_read(error)) throw;
+      gap(damaged_range(), error);
+      if (!skip_damaged_page()) return;
+    }
+  }
+}
+
+void CatalogReader::each_child(const TreePath& folder, const std::function<void(const Entry&)>& child,
+                               const OnGap& gap) {
+  const auto take = [&](const Entry& entry) {
+    // Behind a gap what comes first may stand deeper.
+    if (entry.path.parent() == folder) child(entry);
+    return entry.type == EntryType::folder;
+  };
+  each_of(folder, take, gap);
+}
+
+void CatalogReader::each_below(const TreePath& folder, const std::function<void(const Entry&)>& use,
+                               const OnGap& gap) {
+  const auto take = [&](const Entry& entry) {
+    use(entry);
+    return false;
+  };
+  each_of(folder, take, gap);
 }
 
 }  // namespace kestrum

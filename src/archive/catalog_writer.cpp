@@ -53,6 +53,16 @@ void CatalogWriter::add(const Entry& entry) {
          [&](ByteWriter& out, const std::string& last) { write_entry(out, entry, last); });
 }
 
+bool CatalogWriter::add_page(const PageLink& link) {
+  const Level& open = levels_[0];
+  const bool may_cut = open.count == 0 || (open.page.size() >= min_page && is_boundary(0, link.first));
+  if (!may_cut) return false;
+  if (open.count > 0) add_link(1, flush(0));
+  add_link(1, link);
+  ++levels_[0].pages_done;
+  return true;
+}
+
 void CatalogWriter::add_link(std::size_t level, const PageLink& link) {
   if (level > limits::levels) throw Error(ErrorKind::failed, "the catalog would have too many levels");
   if (level == levels_.size()) levels_.emplace_back();

@@ -13,6 +13,9 @@ class CatalogWriter {
   // stretch of the list gives the same pages again.
   CatalogWriter(ChunkSink& sink, const SecretKey& naming_key);
   void add(const Entry& entry);
+  // Takes a whole page of level 0 over from another catalog of the same naming key. False, and nothing is
+  // done, where no page may begin before it: its entries are to be added then.
+  bool add_page(const PageLink& link);
   CatalogTop finish();
 
  private:

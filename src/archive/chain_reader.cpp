@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <bit>
+#include <set>
 
 namespace kestrum {
 
@@ -37,14 +38,19 @@ SetReader* ChainReader::try_set(Sequence sequence) {
   }
 }
 
-PointReader::PointReader(ChainReader& chain, Sequence sequence)
-    : chain_(chain), set_(chain.set(sequence)), naming_(set_.naming_key()) {
-  sources_.push_back(sequence);
-  covers_from_.push_back(set_.facts().covers_from());
-  for (std::size_t place : chain.sets().needs().closure(set_.facts()).met) {
-    const SetFacts& facts = chain.sets().sealed_at(place).facts();
+PointReader::PointReader(ChainReader& chain, const std::vector<Sequence>& points)
+    : chain_(chain), set_(chain.set(points.back())), naming_(set_.naming_key()) {
+  std::set<Sequence> known;
+  const auto add = [&](const SetFacts& facts) {
+    if (!known.insert(facts.sequence).second) return;
     sources_.push_back(facts.sequence);
     covers_from_.push_back(facts.covers_from());
+  };
+  for (auto point = points.rbegin(); point != points.rend(); ++point) {
+    const SetFacts& facts = chain.set(*point).facts();
+    add(facts);
+    for (std::size_t place : chain.sets().needs().closure(facts).met)
+      add(chain.sets().sealed_at(place).facts());
   }
 }
 
@@ -91,12 +97,36 @@ Bytes PointReader::fetch(const ChunkRef& ref) {
   return Bytes(chunk.content.begin(), chunk.content.end());
 }
 
+bool PointReader::passes(const ChunkRef& ref) {
+  if (!frames_.sieve()) return true;
+  const ChunkView chunk = view(ref);
+  return chunk.passes ? *chunk.passes : frames_.sieve()(chunk.content);
+}
+
+void PointReader::expect(const ChunkRef& ref) {
+  try {
+    if (const auto place = locate(ref)) frames_.expect(*place->first, place->second);
+  } catch (const Error&) {
+    // Whoever reads it will be told.
+  }
+}
+
 void ChainChunks::load() {
   loaded_ = true;
+  std::size_t names = 0;
+  for (SetReader* set : sets_) {
+    try {
+      names += set->about_records();
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+    }
+  }
+  table_.expect(names);
   for (std::uint32_t i = 0; i < sets_.size(); ++i) {
+    const bool intact = !sets_[i]->has_losses();
     try {
       sets_[i]->each_record([&](const IndexRecord& record) {
-        if (!sets_[i]->is_lost(record)) table_.put(record.name, i);
+        if (intact || !sets_[i]->is_lost(record)) table_.put(record.name, i);
       });
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;

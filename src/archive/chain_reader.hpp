@@ -32,13 +32,19 @@ class ChainReader {
 // Chunks as one point sees them: in its set and in what that needs.
 class PointReader final : public ChunkSource {
  public:
-  PointReader(ChainReader& chain, Sequence sequence);
+  PointReader(ChainReader& chain, Sequence sequence) : PointReader(chain, std::vector{sequence}) {}
+  // As several points of one naming key see them together; at least one, of which the last is `set`. For
+  // whoever goes through many points: it holds frames, which are not small.
+  PointReader(ChainReader& chain, const std::vector<Sequence>& points);
   SetReader& set() { return set_; }
   const std::vector<Sequence>& sources() const { return sources_; }
   const Naming& naming() const { return naming_; }
 
   // Checked against its name. Looks where the reference hints, then everywhere the point may look.
   Bytes fetch(const ChunkRef& ref) override;
+  void expect(const ChunkRef& ref) override;
+  void sift(Sieve sieve) override { frames_.sift(std::move(sieve)); }
+  bool passes(const ChunkRef& ref) override;
   // The same without a copy.
   ChunkView view(const ChunkRef& ref);
   // Where it would be read from, without reading it.

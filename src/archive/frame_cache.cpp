@@ -22,12 +22,14 @@ std::shared_ptr<LoadedFrame> FrameCache::load(const FrameFileReader& file, Frame
   return loaded;
 }
 
-ChunkView FrameCache::cut_out(const Where& where, const ChunkRef& ref) {
+ChunkView FrameCache::cut_out(Where& where, const ChunkRef& ref) {
   if (where.length != ref.length) throw damage("a chunk is not where the index says");
   const std::shared_ptr<const LoadedFrame>& loaded = where.frame->loaded;
-  ChunkView view{loaded, ByteView(loaded->frame.content).subspan(where.offset, where.length)};
-  if (!loaded->names_checked && naming_.name(view.content) != ref.name)
+  ChunkView view{loaded, ByteView(loaded->frame.content).subspan(where.offset, where.length), std::nullopt};
+  if (!loaded->passes.empty()) view.passes = loaded->passes[where.number];
+  if (!loaded->names_checked && !where.checked && naming_.name(view.content) != ref.name)
     throw damage("a chunk's content does not have its name");
+  where.checked = true;
   return view;
 }
 
@@ -48,8 +50,10 @@ ChunkView FrameCache::read(SetReader& reader, const IndexRecord& record, const C
   } else if (auto coming = coming_.find(key); coming != coming_.end()) {
     Future future = std::move(coming->second);
     coming_.erase(coming);
-    frame = keep(key, future.get());
-    read_ahead(reader, record.slot, record.frame);
+    std::shared_ptr<const LoadedFrame> loaded = future.get();
+    const bool is_content = loaded->frame.kind == FrameKind::content;
+    frame = keep(key, std::move(loaded));
+    if (is_content) read_ahead(reader, record.slot, record.frame);
   } else {
     std::shared_ptr<LoadedFrame> loaded = load(reader.file(record.slot), record.frame);
     bool is_content = loaded->frame.kind == FrameKind::content;
@@ -58,11 +62,25 @@ ChunkView FrameCache::read(SetReader& reader, const IndexRecord& record, const C
   }
   // By place, not by name: the index may be wrong about this frame while another holds the chunk.
   std::uint32_t offset = 0;
+  std::size_t number = 0;
   for (const ListedChunk& chunk : frame->loaded->frame.chunks) {
-    if (chunk.name == ref.name) return cut_out({frame, offset, chunk.length}, ref);
-    offset += chunk.length;
+    if (chunk.name != ref.name) {
+      offset += chunk.length;
+      ++number;
+      continue;
+    }
+    Where here{frame, offset, chunk.length, number};
+    const ChunkView view = cut_out(here, ref);
+    auto known = by_name_.find(ref.name);
+    if (known != by_name_.end() && known->second.frame == frame && known->second.offset == offset)
+      known->second.checked = true;
+    return view;
   }
   throw damage("a chunk is not where the index says");
+}
+
+void FrameCache::expect(SetReader& reader, const IndexRecord& record) {
+  start({&reader, record.slot, record.frame.offset}, reader.file(record.slot), record.frame);
 }
 
 std::list<FrameCache::Kept>::iterator FrameCache::keep(const Key& key,
@@ -71,8 +89,9 @@ std::list<FrameCache::Kept>::iterator FrameCache::keep(const Key& key,
   auto frame = kept_.begin();
   by_place_[key] = frame;
   std::uint32_t offset = 0;
+  std::size_t number = 0;
   for (const ListedChunk& chunk : frame->loaded->frame.chunks) {
-    by_name_.insert_or_assign(chunk.name, Where{frame, offset, chunk.length});
+    by_name_.insert_or_assign(chunk.name, Where{frame, offset, chunk.length, number++});
     offset += chunk.length;
   }
   bytes_ += frame->loaded->frame.content.size();
@@ -118,11 +137,14 @@ void FrameCache::read_ahead(SetReader& reader, std::uint32_t slot, FramePlace pl
 
 void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) {
   if (by_place_.contains(key) || coming_.contains(key)) return;
-  if (coming_.size() >= 2 * depth) {
+  // Many catalogs that are gone through side by side each expect a frame or two, and those are small.
+  constexpr std::uint64_t small = 512u << 10;
+  const std::size_t most = place.size <= small ? 64 * depth : 2 * depth;
+  if (coming_.size() >= most) {
     // What was read ahead on a track that was left is given up.
     std::erase_if(coming_,
                   [&](auto& one) { return one.first.reader != key.reader || one.first.slot != key.slot; });
-    if (coming_.size() >= 2 * depth) coming_.clear();
+    if (coming_.size() >= most) coming_.clear();
   }
   if (threads_.size() == 0 && !no_threads_) start_threads();
   if (no_threads_) return;
@@ -142,6 +164,15 @@ void FrameCache::start_threads() {
   }
 }
 
+void FrameCache::sift(LoadedFrame& loaded) const {
+  if (!sieve_ || loaded.frame.kind != FrameKind::catalog) return;
+  std::size_t offset = 0;
+  for (const ListedChunk& chunk : loaded.frame.chunks) {
+    loaded.passes.push_back(sieve_(ByteView(loaded.frame.content).subspan(offset, chunk.length)));
+    offset += chunk.length;
+  }
+}
+
 void FrameCache::work() {
   while (std::optional<std::shared_ptr<Task>> task = tasks_.pop()) {
     try {
@@ -149,6 +180,7 @@ void FrameCache::work() {
       try {
         check_names(loaded->frame, naming_);
         loaded->names_checked = true;
+        sift(*loaded);
       } catch (const Error&) {
         // Each chunk is checked when it is asked for.
       }

@@ -8,6 +8,7 @@
 #include <memory>
 #include <unordered_map>
 
+#include "archive/chunk_store.hpp"
 #include "archive/set_reader.hpp"
 #include "base/bounded_queue.hpp"
 #include "base/buffer_pool.hpp"
@@ -18,12 +19,14 @@ namespace kestrum {
 struct LoadedFrame {
   FrameContent frame;
   bool names_checked = false;  // every chunk has the name it is listed under
+  std::vector<bool> passes;    // what the sieve says of each chunk; empty: it was not asked
 };
 
 // A chunk's content, kept alive.
 struct ChunkView {
   std::shared_ptr<const LoadedFrame> frame;
   ByteView content;
+  std::optional<bool> passes;  // as far as it was sifted already
 };
 
 // For one thread; its own threads only read, decrypt, decompress and check frames.
@@ -34,9 +37,14 @@ class FrameCache {
   FrameCache(const FrameCache&) = delete;
   FrameCache& operator=(const FrameCache&) = delete;
 
+  // Before anything is read.
+  void sift(Sieve sieve) { sieve_ = std::move(sieve); }
+  const Sieve& sieve() const { return sieve_; }
   // From the frames at hand, whatever set they are of; nothing when none holds it. Throws damage when its
   // length or its content is wrong.
   std::optional<ChunkView> find(const ChunkRef& ref);
+  // The frame will be read soon: it is got ready meanwhile.
+  void expect(SetReader& reader, const IndexRecord& record);
   // From the frame where an index says it lies. Throws damage.
   ChunkView read(SetReader& reader, const IndexRecord& record, const ChunkRef& ref);
 
@@ -57,6 +65,8 @@ class FrameCache {
     std::list<Kept>::iterator frame;
     std::uint32_t offset;
     std::uint32_t length;
+    std::size_t number;    // in the frame
+    bool checked = false;  // it has its name: whoever reads a file in small pieces comes often
   };
   using Future = std::future<std::shared_ptr<const LoadedFrame>>;
   // How far somebody has come in the content frames of one set.
@@ -72,7 +82,7 @@ class FrameCache {
     std::promise<std::shared_ptr<const LoadedFrame>> done;
   };
 
-  ChunkView cut_out(const Where& where, const ChunkRef& ref);
+  ChunkView cut_out(Where& where, const ChunkRef& ref);
   std::list<Kept>::iterator keep(const Key& key, std::shared_ptr<const LoadedFrame> loaded);
   void read_ahead(SetReader& reader, std::uint32_t slot, FramePlace place);
   void start(const Key& key, FrameFileReader& file, FramePlace place);
@@ -80,7 +90,9 @@ class FrameCache {
   void work();
   std::shared_ptr<LoadedFrame> load(const FrameFileReader& file, FramePlace place) const;
 
+  void sift(LoadedFrame& loaded) const;
   const Naming& naming_;
+  Sieve sieve_;
   std::shared_ptr<BufferPool> buffers_ = std::make_shared<BufferPool>(8);
   std::list<Kept> kept_;  // used last comes first
   std::map<Key, std::list<Kept>::iterator> by_place_;

@@ -13,14 +13,28 @@ void write_record(ByteWriter& out, const IndexRecord& record) {
   out.u32(record.length);
 }
 
+namespace {
+
+// Indexes have millions of records: their size is asked for once, not once a number.
+template <typename Number>
+Number number_at(ByteView row, std::size_t at) {
+  Number value = 0;
+  for (std::size_t i = 0; i < sizeof(Number); ++i)
+    value |= static_cast<Number>(Number{row[at + i]} << (8 * i));
+  return value;
+}
+
+}  // namespace
+
 IndexRecord read_record(ByteReader& in) {
+  ByteView row = in.raw(IndexRecord::size);
   IndexRecord record;
-  record.name = read_name(in);
-  record.slot = in.u32();
-  record.frame.offset = in.u64();
-  record.frame.size = in.u32();
-  record.offset = in.u32();
-  record.length = in.u32();
+  std::copy_n(row.begin(), record.name.bytes.size(), record.name.bytes.begin());
+  record.slot = number_at<std::uint32_t>(row, 32);
+  record.frame.offset = number_at<std::uint64_t>(row, 36);
+  record.frame.size = number_at<std::uint32_t>(row, 44);
+  record.offset = number_at<std::uint32_t>(row, 48);
+  record.length = number_at<std::uint32_t>(row, 52);
   return record;
 }
 

@@ -13,6 +13,8 @@ namespace kestrum {
 // time, and filled to 85 %: a shard grows by a fifth. Not for two threads.
 class NameTable {
  public:
+  // Room for so many, of a number that may be a lie: for no more than 4 million at once.
+  void expect(std::size_t names);
   // The newest value wins.
   void put(const ChunkName& name, std::uint32_t value);
   std::optional<std::uint32_t> find(const ChunkName& name) const;
@@ -23,6 +25,10 @@ class NameTable {
   struct Slot {
     std::array<std::uint32_t, 3> prefix{};
     std::uint32_t value_plus_one = 0;  // 0: empty
+    // Compared for every name that is put or looked up; the array's own comparison is a call.
+    bool is(const Slot& other) const {
+      return prefix[0] == other.prefix[0] && prefix[1] == other.prefix[1] && prefix[2] == other.prefix[2];
+    }
   };
   struct Shard {
     std::vector<Slot> slots;
@@ -31,7 +37,7 @@ class NameTable {
   static Slot key_of(const ChunkName& name);
   static std::size_t start(const Slot& key, std::size_t slots);
   static std::size_t probe(const std::vector<Slot>& slots, const Slot& key);
-  static void grow(Shard& shard);
+  static void grow(Shard& shard, std::size_t slots);
 
   std::array<Shard, 256> shards_;
   std::size_t size_ = 0;

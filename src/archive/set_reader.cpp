@@ -83,6 +83,11 @@ std::optional<IndexRecord> SetReader::find(const ChunkName& name) {
   return find_record(index_page(*post), name);
 }
 
+std::size_t SetReader::about_records() {
+  if (fence().empty()) return 0;
+  return fence().size() * (index_page(fence().front()).size() / IndexRecord::size);
+}
+
 void SetReader::each_record(const std::function<void(const IndexRecord&)>& next) {
   for (const FencePost& post : fence()) {
     Bytes page = index_page(post);  // a copy: `next` may look things up and so push the page out

@@ -27,6 +27,8 @@ class SetReader {
 
   // Where the chunk lies in this set, if it does. Reads one or two small pages.
   std::optional<IndexRecord> find(const ChunkName& name);
+  // How many each_record() will give, for room to be made: by its first page, so a hint only.
+  std::size_t about_records();
   // Every record of the index, in order of names.
   void each_record(const std::function<void(const IndexRecord&)>& next);
 

@@ -2,6 +2,8 @@
 
 #include <sys/sysmacros.h>
 
+#include <algorithm>
+#include <array>
 #include <fstream>
 #include <sstream>
 
@@ -27,6 +29,13 @@ std::string unescaped(const std::string& text) {
 }
 
 }  // namespace
+
+bool is_network_file_system(std::string_view type) {
+  static constexpr std::array<std::string_view, 14> types{
+      "nfs",  "nfs4",      "cifs",           "smb3",       "smbfs",      "ncpfs", "afs",
+      "ceph", "glusterfs", "fuse.glusterfs", "fuse.sshfs", "fuse.davfs", "davfs", "9p"};
+  return std::find(types.begin(), types.end(), type) != types.end();
+}
 
 std::vector<Mount> parse_mount_table(std::string_view text) {
   std::vector<Mount> mounts;

@@ -18,6 +18,9 @@ struct Mount {
   std::string super_options;
 };
 
+// What it shows lies on another machine.
+bool is_network_file_system(std::string_view type);
+
 std::vector<Mount> parse_mount_table(std::string_view text);
 // Empty when /proc is not there.
 std::vector<Mount> read_mount_table();

@@ -51,6 +51,7 @@ enum class DueReason {
   paused,        // by a person
   drive,         // the destination is not there
   busy,          // another run goes on
+  held_back,     // on battery, or under load
   cut_off,       // its run ended without a word
   not_started,   // its run could not be started
   withdrawn,     // the job, or that time of it, is gone or disabled

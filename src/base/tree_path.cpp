@@ -24,19 +24,24 @@ std::optional<TreePath> TreePath::parse(std::string_view text) {
   return path;
 }
 
-std::optional<TreePath> TreePath::continued(std::string joined, std::size_t known) {
+bool TreePath::is_proper(std::string_view joined, std::size_t known) {
   // From the start of the component that the known part ends in.
   std::string_view rest = joined;
   std::size_t slash = rest.substr(0, known).rfind('/');
   if (slash != std::string_view::npos) rest.remove_prefix(slash + 1);
-  if (rest.empty() && !joined.empty()) return std::nullopt;
+  if (rest.empty() && !joined.empty()) return false;
   while (!rest.empty()) {
     std::size_t end = rest.find('/');
-    if (!valid_component(rest.substr(0, end))) return std::nullopt;
+    if (!valid_component(rest.substr(0, end))) return false;
     if (end == std::string_view::npos) break;
     rest.remove_prefix(end + 1);
-    if (rest.empty()) return std::nullopt;
+    if (rest.empty()) return false;
   }
+  return true;
+}
+
+std::optional<TreePath> TreePath::continued(std::string joined, std::size_t known) {
+  if (!is_proper(joined, known)) return std::nullopt;
   TreePath path;
   path.joined_ = std::move(joined);
   return path;
@@ -85,10 +90,14 @@ std::size_t TreePath::depth() const {
   return joined_.empty() ? 0 : 1 + static_cast<std::size_t>(std::count(joined_.begin(), joined_.end(), '/'));
 }
 
+bool TreePath::is_within(std::string_view joined, std::string_view folder) {
+  if (folder.empty()) return true;
+  if (!joined.starts_with(folder)) return false;
+  return joined.size() == folder.size() || joined[folder.size()] == '/';
+}
+
 bool TreePath::is_within(const TreePath& folder) const {
-  if (folder.joined_.empty()) return true;
-  if (!joined_.starts_with(folder.joined_)) return false;
-  return joined_.size() == folder.joined_.size() || joined_[folder.joined_.size()] == '/';
+  return is_within(joined_, folder.joined_);
 }
 
 TreePath TreePath::below(const TreePath& folder) const {
@@ -99,9 +108,7 @@ TreePath TreePath::below(const TreePath& folder) const {
   return rest;
 }
 
-std::strong_ordering TreePath::operator<=>(const TreePath& other) const {
-  const std::string& a = joined_;
-  const std::string& b = other.joined_;
+std::strong_ordering TreePath::order(std::string_view a, std::string_view b) {
   std::size_t common = common_length(a, b);
   if (common == a.size() || common == b.size()) return a.size() <=> b.size();
   auto weight = [](char c) { return c == '/' ? 0 : static_cast<int>(static_cast<unsigned char>(c)); };

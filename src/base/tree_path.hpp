@@ -25,6 +25,8 @@ class TreePath {
   static std::optional<TreePath> from_joined(std::string joined) { return continued(std::move(joined), 0); }
   // The same when the first `known` bytes are the beginning of a proper path.
   static std::optional<TreePath> continued(std::string joined, std::size_t known);
+  // Whether a joined form is one, when its first `known` bytes are the beginning of one.
+  static bool is_proper(std::string_view joined, std::size_t known);
 
   const std::string& joined() const { return joined_; }
   std::string absolute() const { return "/" + joined_; }
@@ -41,7 +43,10 @@ class TreePath {
   TreePath below(const TreePath& folder) const;
 
   bool operator==(const TreePath&) const = default;
-  std::strong_ordering operator<=>(const TreePath& other) const;
+  std::strong_ordering operator<=>(const TreePath& other) const { return order(joined_, other.joined_); }
+  // Of joined forms.
+  static std::strong_ordering order(std::string_view a, std::string_view b);
+  static bool is_within(std::string_view joined, std::string_view folder);
 
  private:
   std::string joined_;

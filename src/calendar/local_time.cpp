@@ -242,4 +242,17 @@ std::optional<PointWish> parse_point_wish(std::string_view text, Instant now) {
   return PointWish{PointWish::By::moment, 0, *moment};
 }
 
+std::optional<Instant> parse_beginning(std::string_view text, Instant now) {
+  const std::optional<PointWish> wish = parse_point_wish(text, now);
+  if (!wish || wish->by != PointWish::By::moment) return std::nullopt;
+  const LocalMinute local = to_local(wish->moment);
+  if (wish->moment != end_of_day(local.year, local.month, local.day)) return wish->moment;
+  const std::string_view words = trim(text);
+  constexpr int week = 6;  // days before its last one
+  if (words == "last month") return from_local_earliest({local.year, local.month, 1});
+  const LocalMinute first =
+      words == "last week" ? to_local(calendar_steps_before(wish->moment, week, 0)) : local;
+  return from_local_earliest({first.year, first.month, first.day});
+}
+
 }  // namespace kestrum

@@ -56,4 +56,8 @@ struct PointWish {
 // Nothing when the text means none of these.
 std::optional<PointWish> parse_point_wish(std::string_view text, Instant now);
 
+// The same text as the beginning of a time: of a day, or of last week or month, its first moment. Nothing
+// where it means no moment.
+std::optional<Instant> parse_beginning(std::string_view text, Instant now);
+
 }  // namespace kestrum

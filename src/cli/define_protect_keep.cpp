@@ -228,7 +228,7 @@ void DefineQuestions::keep() {
 }
 
 void DefineQuestions::around() {
-  ask_.heading("Around a run, and afterwards (kept in the job; a coming version acts on it)");
+  ask_.heading("Around a run, and afterwards");
   std::string before = ask_.text("Command before each run (empty: none)", "",
                                  "  For instance one that writes a database out into a file.");
   std::string after = ask_.text("Command after each run (empty: none)", "",

@@ -76,7 +76,11 @@ std::string machine_name() {
 
 }  // namespace
 
-Environment::Environment() : clock_(make_clock()), home_(make_home()), machine_(machine_name()) {
+Environment::Environment()
+    : clock_(make_clock()),
+      home_(make_home()),
+      machine_(machine_name()),
+      session_bus_(variable("DBUS_SESSION_BUS_ADDRESS")) {
   out_terminal_ = isatty(STDOUT_FILENO) == 1;
   err_terminal_ = isatty(STDERR_FILENO) == 1 && variable("TERM") != "dumb";
   colour_ = variable("NO_COLOR").empty() && variable("TERM") != "dumb";

@@ -19,6 +19,8 @@ class Environment {
   const Clock& clock() const { return *clock_; }
   const Home& home() const { return *home_; }
   const std::string& machine() const { return machine_; }
+  // D-Bus address of this process's own desktop session; empty where it is not said.
+  const std::string& session_bus() const { return session_bus_; }
   bool in_and_out_are_terminals() const;
   bool out_is_terminal() const { return out_terminal_; }
   bool err_is_terminal() const { return err_terminal_; }
@@ -36,6 +38,7 @@ class Environment {
   std::unique_ptr<Clock> clock_;
   std::unique_ptr<Home> home_;
   std::string machine_;
+  std::string session_bus_;
   bool out_terminal_ = false;
   bool err_terminal_ = false;
   bool colour_ = true;

@@ -90,14 +90,39 @@ Rules of [keep]:
 )";
 }
 
+std::string mail_text() {
+  return R"(Mail about jobs. The server and who gets the mail of all jobs are settings of the machine:
+
+  kestrum settings set --mail-server mail.skerrypoint.example --mail-to office@skerrypoint.example
+  kestrum settings check
+  kestrum tell wardens --test
+
+A job may name others, and say when: [tell] mail, when, detail.
+
+  problems          as long as something is wrong: when it comes, then after 1, 2 and 4 days, then each week.
+                    What comes and goes is told once a day. That a job waits for its drive, or that some files
+                    could not be read, is told when it lasts for more than a day; that a run did not start, after
+                    an hour
+  good again        once, when the problems that were told have gone and a run has made a good point
+  every run         what each did; of a job that runs on change once a day
+  a digest a day    at 07:00: what the runs did, and how the jobs stand
+  a digest a week   the same, on Mondays
+
+Usual are problems and good again. The same people get one mail an hour at most: what happens meanwhile, to
+whichever job, goes together into the next. What cannot be sent is tried again after 5 minutes, 15, and each hour,
+for two weeks; kestrum status says so.
+)";
+}
+
 }  // namespace
 
 std::vector<std::string> help_topics() {
-  return {"categories", "patterns", "phrases", "usual-list"};
+  return {"categories", "mail", "patterns", "phrases", "usual-list"};
 }
 
 std::optional<std::string> help_topic(const std::string& name) {
   if (name == "categories") return categories_text();
+  if (name == "mail") return mail_text();
   if (name == "patterns") return patterns_text();
   if (name == "phrases") return phrases_text();
   if (name == "usual-list") return usual_list_text();

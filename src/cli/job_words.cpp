@@ -42,14 +42,38 @@ std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
 
 }  // namespace
 
-std::vector<OptionSpec> key_options() {
+const OptionSpec usual_option{"usual", "TABLE-KEY", "take this key out, so that the usual holds again", true};
+
+std::vector<OptionSpec> key_options(const FileKeys& keys) {
   std::vector<OptionSpec> options;
-  for (const JobKey& key : job_keys()) {
-    std::string help = key.help;
-    if (key.fallback[0] != '\0') help += std::string(" (usual: ") + key.fallback + ")";
-    options.push_back({key.option(), key.value, help, key.list});
+  for (const FileKey* key : keys) {
+    std::string help = key->help;
+    if (key->fallback[0] != '\0') help += std::string(" (usual: ") + key->fallback + ")";
+    options.push_back({key->option(), key->value, help, key->list});
   }
   return options;
+}
+
+std::vector<KeyChange> key_changes(const Arguments& arguments, const FileKeys& keys) {
+  std::vector<KeyChange> changes;
+  std::vector<std::string> names;
+  for (const FileKey* key : keys) {
+    names.push_back(key->option());
+    if (arguments.has(key->option())) changes.push_back({key, arguments.values(key->option())});
+  }
+  for (const std::string& option : arguments.values(usual_option.name)) {
+    const FileKey* found = find_option(keys, option);
+    if (found == nullptr) {
+      const std::optional<std::string> near = nearest(option, names);
+      throw Error(ErrorKind::usage, "--usual: there is no key '" + printable(option) + "'",
+                  near ? "did you mean " + *near + "?" : "write it like " + names.front());
+    }
+    if (arguments.has(option))
+      throw Error(ErrorKind::usage, "--" + option + " is given, and --usual takes it away",
+                  "give one of them");
+    changes.push_back({found, std::nullopt});
+  }
+  return changes;
 }
 
 void print_warnings(const Job& job, const DestinationView& view) {

@@ -19,14 +19,20 @@
 namespace kestrum {
 
 std::vector<Verb> all_verbs() {
-  return {job_define_verb(),   job_list_verb(),   job_show_verb(),   job_check_verb(),
-          job_edit_verb(),     job_copy_verb(),   job_rename_verb(), job_enable_verb(),
-          job_disable_verb(),  job_remove_verb(), preview_verb(),    run_verb(),
-          pause_verb(),        continue_verb(),   stop_verb(),       points_verb(),
-          browse_verb(),       find_verb(),       restore_verb(),    verify_verb(),
-          prune_verb(),        fold_verb(),       keep_verb(),       drop_verb(),
-          forecast_verb(),     schedule_verb(),   agent_verb(),      agent_install_verb(),
-          agent_remove_verb(), status_verb(),     history_verb(),    recovery_create_verb()};
+  return {job_define_verb(),    job_list_verb(),       job_show_verb(),
+          job_check_verb(),     job_edit_verb(),       job_copy_verb(),
+          job_rename_verb(),    job_enable_verb(),     job_disable_verb(),
+          job_remove_verb(),    job_rebuild_verb(),    preview_verb(),
+          run_verb(),           pause_verb(),          continue_verb(),
+          stop_verb(),          points_verb(),         browse_verb(),
+          find_verb(),          versions_verb(),       compare_verb(),
+          open_verb(),          restore_verb(),        verify_verb(),
+          prune_verb(),         fold_verb(),           keep_verb(),
+          drop_verb(),          forecast_verb(),       schedule_verb(),
+          agent_verb(),         agent_install_verb(),  agent_remove_verb(),
+          status_verb(),        history_verb(),        recovery_create_verb(),
+          settings_show_verb(), settings_check_verb(), settings_set_verb(),
+          tell_verb(),          report_verb(),         stay_verb()};
 }
 
 namespace {
@@ -90,12 +96,16 @@ const Verb* find_verb_named(const std::vector<Verb>& verbs, const std::vector<st
   std::vector<std::string> names;
   for (const Verb& verb : verbs) names.push_back(verb.spec.name);
   std::string typed = words[0];
-  bool group = typed == "job";
+  const bool group = is_group(verbs, typed);
   if (group && words.size() > 1 && !words[1].starts_with('-')) typed += " " + words[1];
   std::optional<std::string> near = nearest(typed, names);
-  if (group && words.size() == 1)
-    throw Error(ErrorKind::usage, "'job' needs a second word",
-                "job define, list, show, check, edit, copy, rename, enable, disable or remove");
+  if (group && words.size() == 1) {
+    std::vector<std::string> seconds;
+    for (const std::string& name : names) {
+      if (name.starts_with(typed + " ")) seconds.push_back(name.substr(typed.size() + 1));
+    }
+    throw Error(ErrorKind::usage, "'" + typed + "' needs a second word", typed + " " + join(seconds, ", "));
+  }
   throw Error(ErrorKind::usage, "there is no verb '" + printable(typed) + "'",
               near ? "did you mean '" + *near + "'?" : "see: kestrum help");
 }
@@ -128,6 +138,7 @@ int dispatch(const std::vector<std::string>& words) {
   std::size_t used = 0;
   verbs.push_back(suggest_verb());  // hidden
   verbs.push_back(agent_run_verb());
+  verbs.push_back(agent_tell_verb());
   const Verb* verb = find_verb_named(verbs, rest, used);
   if (verb == nullptr) unknown_verb(verbs, rest);
   rest.erase(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(used));

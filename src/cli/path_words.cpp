@@ -5,6 +5,7 @@
 
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/progress.hpp"
 
 namespace kestrum {
 namespace {
@@ -45,6 +46,12 @@ std::string command_for(const std::string& verb, const Arguments& arguments, con
   return command;
 }
 
+std::string shell_command(const std::string& verb, const std::vector<std::string>& words) {
+  std::string command = "kestrum " + verb;
+  for (const std::string& word : words) command += " " + shell_word(word);
+  return command;
+}
+
 std::string last_seen_text(const LastSeen& seen, const std::string& drive) {
   return "it was last in point " + drive + point_text(seen.point) +
          (seen.without ? ", and is gone since " + weekday_text(seen.without->started) + " " +
@@ -63,7 +70,16 @@ Error say_where_last(const NoSuchPath& missing, ChosenPoint& chosen, const Argum
                      " --at " + shell_word(chosen.drive + std::to_string(seen->point.sequence)) +
                      (verb == "restore" ? " --to ." : ""));
   }
+  // In the point itself, else in any.
   if (!missing.hint().empty()) return missing;
+  constexpr std::size_t most_named = 3;
+  std::vector<std::string> near;
+  for (const TreePath& path :
+       nearest_paths(chosen.subjects, missing.readings().at(0), most_named, process_control()))
+    near.push_back(printable(path.absolute()));
+  if (!near.empty())
+    return Error(ErrorKind::usage, missing.what(),
+                 "did you mean, of another point, " + join(near, " or ") + "?");
   const std::string name(missing.readings().at(0).name());
   return Error(ErrorKind::usage, missing.what(),
                "look for a part of its name: kestrum find " + shell_word(printable(arguments.words()[0])) +

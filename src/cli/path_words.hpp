@@ -14,6 +14,9 @@ WantedPath wanted_path(const std::string& text);
 // more may be put behind it.
 std::string command_for(const std::string& verb, const Arguments& arguments, const TreePath& path);
 
+// "kestrum VERB WORDS", ready to be copied into a shell.
+std::string shell_command(const std::string& verb, const std::vector<std::string>& words);
+
 // Where a path that is not in the point was last, in words: "it was last in point 5 (...), gone since ...".
 std::string last_seen_text(const LastSeen& seen, const std::string& drive);
 // The error with that, and with the command that looks there; the same error when no point has it.

@@ -32,6 +32,7 @@ RunContext run_context(const Environment& environment, Observer& observer) {
                      .program = std::string("kestrum ") + KESTRUM_VERSION,
                      .workers = environment.workers()};
   context.people = environment.people();
+  context.session_bus = environment.session_bus();
   return context;
 }
 

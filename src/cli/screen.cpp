@@ -162,6 +162,18 @@ std::size_t columns_of(std::string_view text) {
   return columns;
 }
 
+std::string clipped(std::string_view text, std::size_t columns) {
+  if (columns_of(text) <= columns) return std::string(text);
+  std::size_t used = 0, at = 0;
+  while (at < text.size()) {
+    auto [bytes, wide] = letter(text.substr(at));
+    if (used + wide + 1 > columns) break;
+    used += wide;
+    at += bytes;
+  }
+  return std::string(text.substr(0, at)) + (columns > 0 ? "~" : "");
+}
+
 std::string wrapped(std::string_view text, std::size_t width) {
   if (width == 0) return std::string(text);
   std::string out;

@@ -21,6 +21,8 @@ void look_at_screens();
 
 // Columns that a text takes in a terminal; colours take none.
 std::size_t columns_of(std::string_view text);
+// Its beginning, as far as it goes into so many columns; what is cut ends in "~".
+std::string clipped(std::string_view text, std::size_t columns);
 // Each line that is wider is broken at blanks, and goes on below where its last column of words began. A
 // command at the end of a line stays whole. 0: nothing is broken.
 std::string wrapped(std::string_view text, std::size_t width);

@@ -11,6 +11,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "cli/countdown.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/run_options.hpp"
@@ -49,8 +50,8 @@ struct SpawnActions {
 };
 
 // This very program, with nothing to read, in a group of its own so that Ctrl-C reaches only the agent, which
-// stops it in its turn.
-pid_t start_run(const DueStart& start) {
+// stops it in its turn. `what`: for a message.
+pid_t start_self(std::vector<std::string> words, const std::string& what) {
   SpawnActions spawn;
   posix_spawn_file_actions_addopen(&spawn.files, STDIN_FILENO, "/dev/null", O_RDONLY, 0);
   posix_spawn_file_actions_addopen(&spawn.files, STDOUT_FILENO, "/dev/null", O_WRONLY, 0);
@@ -59,29 +60,37 @@ pid_t start_run(const DueStart& start) {
   posix_spawnattr_setsigmask(&spawn.attributes, &none);
   posix_spawnattr_setpgroup(&spawn.attributes, 0);
   posix_spawnattr_setflags(&spawn.attributes, POSIX_SPAWN_SETSIGMASK | POSIX_SPAWN_SETPGROUP);
-  std::vector<std::string> words{"kestrum", "agent-run", "--start", std::to_string(start.start)};
-  words.insert(words.end(), {"--", start.job});
+  words.insert(words.begin(), "kestrum");
   std::vector<char*> pointers;
   for (std::string& word : words) pointers.push_back(word.data());
   pointers.push_back(nullptr);
   pid_t pid = 0;
   const int code =
       posix_spawn(&pid, "/proc/self/exe", &spawn.files, &spawn.attributes, pointers.data(), environ);
-  if (code != 0) throw system_error("start", "a run of " + start.job, code);
+  if (code != 0) throw system_error("start", what, code);
   return pid;
+}
+
+pid_t start_run(const DueStart& start) {
+  return start_self({"agent-run", "--start", std::to_string(start.start), "--", start.job},
+                    "a run of " + start.job);
+}
+
+pid_t start_telling() {
+  return start_self({"agent-tell"}, "the telling");
 }
 
 int agent(const Arguments& arguments, const Environment& environment) {
   AgentSettings settings;
-  settings.side_by_side =
-      static_cast<unsigned>(arguments.number("side-by-side", 1, 64).value_or(settings.side_by_side));
+  if (const std::optional<std::int64_t> number = arguments.number("side-by-side", 1, 64))
+    settings.side_by_side = static_cast<unsigned>(*number);
   Progress progress(environment, true);
   RunContext context = run_context(environment, progress);
   // The system's manager wants to hear in time that it lives.
   std::uint64_t watchdog = 0;
   if (sd_watchdog_enabled(0, &watchdog) > 0) settings.beat = std::chrono::microseconds(watchdog / 2);
   PrintedAgent listener;
-  run_agent(context, settings, start_run, listener);
+  run_agent(context, settings, {start_run, start_telling}, listener);
   sd_notify(0, "STOPPING=1");
   return exit_done;
 }
@@ -97,8 +106,9 @@ int agent_run(const Arguments& arguments, const Environment& environment) {
   context.start = arguments.number("start", 0, std::numeric_limits<std::int64_t>::max()).value_or(0);
   StopsItself stops_itself;
   int worst = exit_done;
+  std::vector<RunOutcome> outcomes;
   try {
-    run_job(name, {}, context, [&](const RunOutcome& outcome) {
+    outcomes = run_job(name, {}, context, [&](const RunOutcome& outcome) {
       if (std::optional<std::string> trouble = log.finish(outcome)) err("kestrum: {}\n", *trouble);
       if (outcome.error) err("kestrum: {}: {}\n", printable(name), outcome.error->what());
       if (!outcome.made_good_elsewhere) worst = worse_exit(worst, outcome.entry.exit_code);
@@ -106,6 +116,7 @@ int agent_run(const Arguments& arguments, const Environment& environment) {
   } catch (const NotAskedFor&) {
     err("kestrum: {}: another process has taken this start over\n", printable(name));
   }
+  finish_shown(outcomes, environment, true);
   return worst;
 }
 
@@ -121,7 +132,7 @@ Verb agent_verb() {
        "Ctrl-C ends it and stops its runs cleanly. To have the system start it: kestrum agent install.",
        0,
        0,
-       {{"side-by-side", "N", "so many runs at a time, to different drives (usual: 2)"}},
+       {{"side-by-side", "N", "so many runs at a time, to different drives (usual: as the settings say)"}},
        {"kestrum agent", "kestrum agent --side-by-side 1"}},
       agent};
 }

@@ -8,99 +8,158 @@
 #include "cli/path_words.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
-#include "engine/version_search.hpp"
+#include "cli/version_lines.hpp"
 #include "tell/find_documents.hpp"
 
 namespace kestrum {
 namespace {
 
-std::string weekday_and_day(Instant when) {
-  return weekday_text(when) + " " + day_text(when);
+std::optional<std::uint64_t> size_option(const Arguments& arguments, const std::string& name) {
+  const std::optional<std::string> text = arguments.value(name);
+  if (!text) return std::nullopt;
+  const std::optional<std::uint64_t> size = parse_size(*text);
+  if (!size)
+    throw Error(ErrorKind::usage, "--" + name + " '" + printable(*text) + "' is no size",
+                "write a number and a unit, like 500 KiB or 2 MiB");
+  return size;
 }
 
-std::string after_text(const FoundVersion& version) {
-  if (version.after == AfterVersion::gone) return "gone since " + weekday_and_day(version.since);
-  if (version.after == AfterVersion::changed) return "changed by " + weekday_and_day(version.since);
-  return "in the newest point";
+Error no_time(const std::string& name, const std::string& text) {
+  return Error(ErrorKind::usage, "--" + name + " '" + printable(text) + "' is no time",
+               "write a date, \"2027-03-14 09:30\", yesterday, tuesday, \"last week\" or \"3 days ago\"");
 }
 
-// Under each path a line a version, with the command that brings it back.
-void print_versions(const Arguments& arguments, const std::vector<LookSession>& subjects,
-                    const VersionSearch& search) {
-  const bool several = subjects.size() > 1;
-  const FoundVersion* before = nullptr;
-  for (const FoundVersion& version : search.versions) {
-    const bool folder = version.entry.type == EntryType::folder;
-    if (before == nullptr || before->entry.path != version.entry.path)
-      out_lines("{}{}{}\n", before == nullptr ? "" : "\n", printable(version.entry.path.absolute()),
-                folder && !version.entry.path.is_root() ? "/" : "");
-    before = &version;
-    const std::string drive =
-        several ? printable(subjects[version.session].drive_name()) + ":" : std::string();
-    const bool one = version.points.size() == 1;
-    out("  {}, {} {}{}, {}\n",
-        folder ? std::string("folder")
-               : size_text(version.entry.size) + " of " + local_text(version.entry.modified),
-        one ? "point" : "points", drive, sequences_text(version.points), after_text(version));
-    const std::string at = drive + std::to_string(version.points.back());
-    out_lines("    {} --at {} --to .\n", command_for("restore", arguments, version.entry.path),
-              shell_word(at));
+NameQuery query_of(const Arguments& arguments, Instant now) {
+  NameQuery query;
+  query.pattern = arguments.words()[1];
+  query.regex = arguments.has("regex");
+  query.at_least = size_option(arguments, "larger");
+  query.at_most = size_option(arguments, "smaller");
+  if (const std::optional<std::string> text = arguments.value("since")) {
+    query.since = parse_beginning(*text, now);
+    if (!query.since) throw no_time("since", *text);
   }
+  if (const std::optional<std::string> text = arguments.value("until")) {
+    const std::optional<PointWish> wish = parse_point_wish(*text, now);
+    if (!wish || wish->by != PointWish::By::moment) throw no_time("until", *text);
+    query.until = wish->moment;
+  }
+  if (const std::optional<std::string> type = arguments.value("type"))
+    query.type = *type == "file"     ? EntryType::file
+                 : *type == "folder" ? EntryType::folder
+                                     : EntryType::symlink;
+  return query;
 }
 
-int find_everywhere(const Arguments& arguments, std::vector<LookSession>& subjects) {
+// As many as a person reads, or a program gets in one document.
+class Hits {
+ public:
+  Hits(const Arguments& arguments, const std::vector<LookSession>& subjects, const Environment& environment)
+      : arguments_(arguments),
+        subjects_(subjects),
+        disk_(is_of_here(subjects[0], environment)),
+        json_(arguments.has("json")),
+        most_(arguments.has("every") ? ~std::uint64_t{0}
+              : json_                ? 10000
+                                     : 200) {}
+
+  // Those of one path, printed at once: a person who sees what is wanted stops the rest.
+  void take(std::vector<FoundVersion> found) {
+    if (count_ >= most_) {
+      more_ += found.size();
+      return;
+    }
+    count_ += found.size();
+    if (!json_) {
+      print_versions(arguments_, subjects_, found, disk_, paths_++ == 0);
+      return;
+    }
+    for (FoundVersion& version : found) {
+      const Today today = disk_.look(version.entry);
+      listed_.push_back({std::move(version), today});
+    }
+  }
+  std::uint64_t count() const { return count_; }
+  std::uint64_t more() const { return more_; }
+  const std::vector<ListedVersion>& listed() const { return listed_; }
+
+ private:
+  const Arguments& arguments_;
+  const std::vector<LookSession>& subjects_;
+  DiskToday disk_;
+  bool json_;
+  std::uint64_t most_, count_ = 0, more_ = 0, paths_ = 0;
+  std::vector<ListedVersion> listed_;
+};
+
+int find_everywhere(const Arguments& arguments, const Environment& environment,
+                    std::vector<LookSession>& subjects) {
   const std::string& pattern = arguments.words()[1];
   StopsItself stops_itself;
-  constexpr std::size_t shown = 200, listed = 10000;
+  Hits hits(arguments, subjects, environment);
   const VersionSearch search =
-      find_versions(subjects, pattern, arguments.has("json") ? listed : shown, process_control());
+      find_versions(subjects, query_of(arguments, environment.clock().now()), {}, process_control(),
+                    [&](std::vector<FoundVersion> found) { hits.take(std::move(found)); });
   if (arguments.has("json")) {
-    print_document(versions_document(subjects, pattern, search));
-  } else if (search.versions.empty()) {
-    out("Nothing in any point has a name like '{}'.\n", printable(pattern));
+    print_document(find_everywhere_document(subjects, pattern, hits.listed(), hits.more(), search));
+  } else if (hits.count() == 0) {
+    out("Nothing in any point fits '{}'.\n", printable(pattern));
   } else {
-    print_versions(arguments, subjects, search);
-    if (search.more > 0) out("\nand {} more versions: use a narrower pattern\n", grouped(search.more));
+    if (hits.more() > 0)
+      out("\nand {} more versions: use a narrower pattern, or --every\n", grouped(hits.more()));
     out("\n--to . puts a file into the folder you stand in; --in-place where it was, beside what is "
         "there.\n");
   }
   for (const std::string& line : search.unread) err("note: not looked through: {}\n", line);
-  return exit_done;
+  return search.unread.empty() ? exit_done : exit_problems;
 }
 
-int find_at(const Arguments& arguments, ChosenPoint chosen) {
+int find_at(const Arguments& arguments, const Environment& environment, ChosenPoint chosen) {
   const std::string& pattern = arguments.words()[1];
-  std::vector<Entry> hits;
-  constexpr std::size_t most = 10000;
-  std::uint64_t count = 0;
-  const SetFacts facts = with_current_sets(chosen.subject(), [&] {
-    hits.clear();
-    count = 0;
-    OpenPoint point(chosen.subject(), chosen.wish);
-    find_names(point, pattern, [&](const Entry& entry) {
-      if (++count <= most) hits.push_back(entry);
-    });
-    return point.facts();
-  });
+  const NameQuery query = query_of(arguments, environment.clock().now());
+  std::vector<LookSession> one;
+  one.push_back(std::move(chosen.subject()));
+  const SetFacts facts = choose_point(one[0].proved_sets(), chosen.wish).facts();
+  DiskToday disk(is_of_here(one[0], environment));
+  std::vector<ListedVersion> hits;
+  const std::uint64_t most = arguments.has("every") ? ~std::uint64_t{0} : 10000;
+  std::uint64_t more = 0;
+  StopsItself stops_itself;
+  const VersionSearch search =
+      find_versions(one, query, {.only = PointWish{PointWish::By::number, facts.sequence, {}}},
+                    process_control(), [&](std::vector<FoundVersion> found) {
+                      if (hits.size() >= most) {
+                        ++more;
+                        return;
+                      }
+                      const Today today = disk.look(found.front().entry);
+                      hits.push_back({std::move(found.front()), today});
+                    });
   if (arguments.has("json")) {
-    print_document(find_document(facts, pattern, hits));
+    print_document(find_document(facts, pattern, hits, more));
   } else if (hits.empty()) {
-    out("Nothing in point {}{} has a name like '{}'; without --at all points are looked through.\n",
-        chosen.drive, point_text(facts), printable(pattern));
+    out("Nothing in point {}{} fits '{}'; without --at all points are looked through.\n", chosen.drive,
+        point_text(facts), printable(pattern));
   } else {
-    out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), count_text(count, "hit"));
+    out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), count_text(hits.size() + more, "hit"));
     Table table = entry_table();
-    for (const Entry& entry : hits) table.row(entry_row(entry, entry.path.absolute()));
+    for (const ListedVersion& hit : hits)
+      table.row(entry_row(hit.version.entry, hit.version.entry.path.absolute(), hit.today));
     print(table);
-    if (count > most) out("  and {} more: use a narrower pattern\n", count - most);
+    if (more > 0) out("  and {} more: use a narrower pattern, or --every\n", grouped(more));
   }
-  return exit_done;
+  for (const std::string& line : search.unread) err("note: not looked through: {}\n", line);
+  return search.unread.empty() ? exit_done : exit_problems;
 }
 
 int find(const Arguments& arguments, const Environment& environment) {
+  if (arguments.has("at") && arguments.has("all"))
+    throw Error(ErrorKind::usage, "--at is one point, and --all is every one", "give one of them");
+  NameMatcher{query_of(arguments, environment.clock().now())};  // before anything is opened
   std::vector<LookSession> subjects = open_subjects(arguments, environment, arguments.words()[0]);
-  if (!arguments.has("at") && !subjects[0].named_set()) return find_everywhere(arguments, subjects);
-  return find_at(arguments, chosen_of(std::move(subjects), arguments, environment));
+  const bool one = arguments.has("at") || (subjects[0].named_set() && !arguments.has("all"));
+  if (!one) return find_everywhere(arguments, environment, subjects);
+  return find_at(arguments, environment, chosen_of(std::move(subjects), arguments, environment));
 }
 
 }  // namespace
@@ -110,14 +169,25 @@ Verb find_verb() {
       {"find",
        "SUBJECT PATTERN",
        "search for names, through all points",
-       std::string("PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is "
-                   "held against the whole path.\nEvery different version is listed, with the points "
-                   "that have it and the command that brings it back; with --at, what that point has.\n") +
+       std::string(
+           "PATTERN is a part of the name, or a pattern with * and ?; with a '/' in it, it is "
+           "held against the whole path; '*' is everything.\nEvery different version is listed, with "
+           "the points that have it, whether that is still on the disk, and the command that brings it "
+           "back; with --at, what that point has.\n") +
            subject_words + "\n" + when_words,
        2,
        2,
-       with_subject_options({at_option}),
-       {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14"}},
+       with_subject_options({{"all", "", "through all points of all drives (usual)"},
+                             {"at", "WHEN", "only in this point"},
+                             {"regex", "", "PATTERN is a regular expression, for a part of the whole path"},
+                             {"larger", "SIZE", "files of at least this size, like 2 MiB"},
+                             {"smaller", "SIZE", "files of at most this size"},
+                             {"since", "WHEN", "changed at that time or later; a date is its beginning"},
+                             {"until", "WHEN", "changed at that time or before; a date is its end"},
+                             {"type", "TYPE", "file, folder or link", false, {"file", "folder", "link"}},
+                             {"every", "", "list every one, however many"}}),
+       {"kestrum find wardens heron", "kestrum find wardens '*.csv' --at 2027-03-14",
+        "kestrum find wardens '*' --type file --larger '5 MiB' --since 'last week'"}},
       find};
 }
 

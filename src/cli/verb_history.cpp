@@ -15,6 +15,7 @@
 #include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "engine/point_difference.hpp"
+#include "ledger/restore_book.hpp"
 #include "tell/documents.hpp"
 #include "tell/due_words.hpp"
 #include "tell/output_file.hpp"
@@ -42,8 +43,8 @@ std::vector<ChangedFile> files_of(const Arguments& arguments, const Environment&
     const FoundSet* set = subject.sets().sealed(*run.sequence);
     if (set == nullptr || (run.set && set->facts().set != *run.set)) continue;
     std::vector<ChangedFile> files;
-    each_change_of(subject, *run.sequence, process_control(), [&](Differs how, const Entry& entry) {
-      if (entry.type != EntryType::folder) files.push_back({how, entry});
+    each_change_of(subject, *run.sequence, process_control(), [&](const Difference& one) {
+      if (one.entry().type != EntryType::folder) files.push_back({one.how, one.entry()});
     });
     return files;
   }
@@ -72,6 +73,11 @@ int history_run(const Arguments& arguments, const Environment& environment, Ledg
   if (!run)
     throw Error(ErrorKind::usage, "the job '" + printable(name) + "' has no run " + number,
                 "see: kestrum history " + shell_word(printable(name)));
+  if (arguments.has("log")) {
+    if (arguments.has("json")) throw Error(ErrorKind::usage, "--log shows text", "leave out --json");
+    out("{}", read_log(*run));
+    return exit_done;
+  }
   std::vector<Problem> problems = ledger.problems(run->id);
   std::optional<std::vector<ChangedFile>> files;
   if (arguments.has("files")) files = files_of(arguments, environment, *run);
@@ -167,6 +173,41 @@ void print_history(const std::vector<RunEntry>& runs, const std::vector<DueMade>
   print(table, "");
 }
 
+int history_restores(const Arguments& arguments, Ledger& ledger, const std::string& name) {
+  constexpr int most = 1000;
+  const std::vector<RestoreEntry> entries = RestoreBook(ledger).entries(name, most);
+  if (arguments.has("json")) {
+    print_document(restores_document(entries));
+    return exit_done;
+  }
+  if (entries.empty()) {
+    out("Nothing was restored on this machine yet.\n");
+    return exit_done;
+  }
+  using enum Table::Align;
+  Table table({{"STARTED", left},
+               {.heading = "JOB"},
+               {"POINT", left},
+               {"FILES", right},
+               {"SIZE", right},
+               {"LEFT ALONE", right},
+               {"RESULT", left},
+               {"TO", left}});
+  for (const RestoreEntry& one : entries) {
+    const std::string point =
+        printable(one.drive) + ":" + std::to_string(one.point) + " of " + day_text(one.point_started);
+    table.row({local_text(one.started), name.empty() ? printable(one.job) : "", point, grouped(one.files),
+               size_text(one.bytes), one.left_alone > 0 ? grouped(one.left_alone) : "",
+               std::string(result_text(one.result)) +
+                   (one.problems > 0 ? " (" + count_text(one.problems, "problem") + ")" : ""),
+               one.where == "/"   ? "where they were"
+               : one.where == "-" ? "standard output"
+                                  : printable(one.where)});
+  }
+  print(table, "");
+  return exit_done;
+}
+
 int history(const Arguments& arguments, const Environment& environment) {
   const bool all_jobs = arguments.words().empty();
   const std::string name = all_jobs ? "" : arguments.words()[0];
@@ -177,10 +218,13 @@ int history(const Arguments& arguments, const Environment& environment) {
   if (all_jobs && number)
     throw Error(ErrorKind::usage, "--run needs the job whose run it is",
                 "kestrum history JOB --run " + *number);
+  if (arguments.has("restores")) return history_restores(arguments, ledger, name);
   if (number) return history_run(arguments, environment, ledger, name, *number);
-  if (arguments.has("files"))
-    throw Error(ErrorKind::usage, "--files needs --run N",
-                "see the runs: kestrum history " + shell_word(name));
+  for (const char* option : {"files", "log"}) {
+    if (arguments.has(option))
+      throw Error(ErrorKind::usage, "--" + std::string(option) + " needs --run N",
+                  "see the runs: kestrum history " + shell_word(name));
+  }
   constexpr int most = 100, all = 1000000;
   const int count = arguments.has("csv") ? all : most;
   std::vector<RunEntry> runs = ledger.runs(name, count);
@@ -230,12 +274,15 @@ Verb history_verb() {
            0,
            1,
            {{"run", "N", "one run, its problems first"},
+            {"restores", "", "what was restored on this machine, when and to where"},
             {"csv", "FILE", "all of it as comma-separated values; - is standard output"},
             {"files", "", "with --run: which files were new, changed and gone"},
+            {"log", "", "with --run: its log, as it lies in the home"},
             {"passphrase", "SOURCE", "with --files: file:/path, or ask (usual: as the job says)"},
             json_option},
            {"kestrum history", "kestrum history wardens", "kestrum history wardens --csv wardens.csv",
-            "kestrum history wardens --run 3", "kestrum history wardens --run 3 --files"}},
+            "kestrum history wardens --run 3", "kestrum history wardens --run 3 --files",
+            "kestrum history wardens --run 3 --log"}},
           history};
 }
 

@@ -175,7 +175,7 @@ int remove(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb job_define_verb() {
-  VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, key_options(), {}};
+  VerbSpec spec{"job define", "NAME", "create a job", "", 1, 1, key_options(job_file_keys()), {}};
   spec.options.push_back({"preset", "NAME", "start from ready-made answers: own-files, homes or machine"});
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.options.push_back({"from", "FILE", "take the job from this file; other options change its keys"});

@@ -23,27 +23,7 @@ namespace kestrum {
 namespace {
 
 std::vector<KeyChange> changes_of(const Arguments& arguments) {
-  std::vector<KeyChange> changes;
-  for (const JobKey& key : job_keys()) {
-    if (arguments.has(key.option())) changes.push_back({&key, arguments.values(key.option())});
-  }
-  for (const std::string& option : arguments.values("usual")) {
-    std::vector<std::string> names;
-    const JobKey* found = nullptr;
-    for (const JobKey& key : job_keys()) {
-      names.push_back(key.option());
-      if (key.option() == option) found = &key;
-    }
-    if (found == nullptr) {
-      std::optional<std::string> near = nearest(option, names);
-      throw Error(ErrorKind::usage, "--usual: there is no key '" + printable(option) + "'",
-                  near ? "did you mean " + *near + "?" : "write it like what-skip");
-    }
-    if (arguments.has(option))
-      throw Error(ErrorKind::usage, "--" + option + " is given, and --usual takes it away",
-                  "give one of them");
-    changes.push_back({found, std::nullopt});
-  }
+  std::vector<KeyChange> changes = key_changes(arguments, job_file_keys());
   if (arguments.has("same-disk"))
     changes.push_back({find_job_key("where", "same-disk"), std::vector<std::string>{"accept"}});
   return changes;
@@ -231,8 +211,8 @@ int disable(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb job_edit_verb() {
-  VerbSpec spec{"job edit", "NAME", "change a job", "", 1, 1, key_options(), {}};
-  spec.options.push_back({"usual", "TABLE-KEY", "take this key out, so that the usual holds again", true});
+  VerbSpec spec{"job edit", "NAME", "change a job", "", 1, 1, key_options(job_file_keys()), {}};
+  spec.options.push_back(usual_option);
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.options.push_back(json_option);
   spec.details =

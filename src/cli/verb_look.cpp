@@ -1,6 +1,8 @@
 // browse, and what every verb with a SUBJECT shares.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
@@ -8,7 +10,7 @@
 #include "cli/path_words.hpp"
 #include "cli/print.hpp"
 #include "cli/recovery_words.hpp"
-#include "cli/verbs.hpp"
+#include "cli/version_lines.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -98,49 +100,87 @@ ChosenPoint open_at(const Arguments& arguments, const Environment& environment) 
 
 namespace {
 
-int browse_path(const Arguments& arguments, const Environment& environment) {
-  ChosenPoint chosen = open_at(arguments, environment);
-  const WantedPath wanted = wanted_path(arguments.words().size() > 1 ? arguments.words()[1] : "/");
-  std::optional<std::pair<SetFacts, Listing>> looked;
-  try {
-    looked = with_current_sets(chosen.subject(), [&] {
-      OpenPoint point(chosen.subject(), chosen.wish);
-      return std::pair(point.facts(), browse(point, path_in(point, wanted)));
-    });
-  } catch (const NoSuchPath& missing) {
-    throw say_where_last(missing, chosen, arguments, "browse");
-  }
-  const auto& [facts, listing] = *looked;
-  if (arguments.has("json")) {
-    print_document(browse_document(facts, listing));
-    return exit_done;
-  }
-  out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(listing.self.path.absolute()));
+void sort_by(const std::string& order, std::vector<Listing::Child>& children) {
+  using Child = Listing::Child;
+  const auto size = [](const Child& child) {
+    return child.below ? child.below->bytes : child.entry.has_content() ? child.entry.size : 0;
+  };
+  const auto is_folder = [](const Child& child) { return child.entry.type == EntryType::folder; };
+  std::stable_sort(children.begin(), children.end(), [&](const Child& a, const Child& b) {
+    if (order == "size") return size(b) < size(a);
+    if (order == "changed") return b.entry.modified < a.entry.modified;
+    if (order == "type") return is_folder(b) < is_folder(a);
+    return false;
+  });
+}
+
+// `deep`: with their paths from the folder on.
+void print_listing(const Listing& listing, DiskToday& disk, bool deep) {
   Table table = entry_table();
   if (listing.self.type != EntryType::folder)
-    table.row(entry_row(listing.self, std::string(listing.self.path.name())));
-  for (const Entry& entry : listing.children) table.row(entry_row(entry, std::string(entry.path.name())));
-  if (listing.children.empty() && listing.self.type == EntryType::folder) {
+    table.row(entry_row(listing.self, std::string(listing.self.path.name()), disk.look(listing.self)));
+  for (const Listing::Child& child : listing.children) {
+    std::optional<std::uint64_t> below;
+    if (child.below) below = child.below->bytes;
+    const std::string shown =
+        deep ? child.entry.path.below(listing.self.path).joined() : std::string(child.entry.path.name());
+    table.row(entry_row(child.entry, shown, disk.look(child.entry), below));
+  }
+  if (listing.children.empty() && listing.self.type == EntryType::folder && listing.findings.empty()) {
     const bool listed = !listing.self.incomplete;
     out("  ({})\n",
         listed ? "empty" : "it could not be listed when the point was made: what was in it is not known");
   } else {
     print(table);
   }
-  return exit_done;
+}
+
+int browse_path(const Arguments& arguments, const Environment& environment) {
+  ChosenPoint chosen = open_at(arguments, environment);
+  const WantedPath wanted = wanted_path(arguments.words().size() > 1 ? arguments.words()[1] : "/");
+  const bool deep = arguments.has("deep");
+  std::optional<std::pair<SetFacts, Listing>> looked;
+  try {
+    looked = with_current_sets(chosen.subject(), [&] {
+      OpenPoint point(chosen.subject(), chosen.wish);
+      return std::pair(point.facts(), browse(point, path_in(point, wanted), {.sums = !deep, .deep = deep}));
+    });
+  } catch (const NoSuchPath& missing) {
+    throw say_where_last(missing, chosen, arguments, "browse");
+  }
+  auto& [facts, listing] = *looked;
+  sort_by(arguments.value("sort").value_or("name"), listing.children);
+  DiskToday disk(is_of_here(chosen.subject(), environment));
+  if (arguments.has("json")) {
+    print_document(browse_document(facts, listing, disk));
+  } else {
+    out("Point {}{}: {}\n\n", chosen.drive, point_text(facts), printable(listing.self.path.absolute()));
+    print_listing(listing, disk, deep);
+    for (const std::string& line : listing.findings) err("note: {}\n", line);
+  }
+  return listing.findings.empty() ? exit_done : exit_code_of(ErrorKind::damage);
 }
 
 }  // namespace
 
 Verb browse_verb() {
-  return {{"browse",
-           "SUBJECT [PATH]",
-           "list a folder as it was",
-           std::string(subject_words) + "\n" + when_words,
-           1,
-           2,
-           with_subject_options({at_option}),
-           {"kestrum browse wardens /srv/ringing --at yesterday"}},
-          browse_path};
+  return {
+      {"browse",
+       "SUBJECT [PATH]",
+       "list a folder as it was",
+       std::string("Of a folder the size is that of all that is in it. What is not on this machine's disk "
+                   "any more is marked as gone, what has another size or time there as different.\n") +
+           subject_words + "\n" + when_words,
+       1,
+       2,
+       with_subject_options({at_option,
+                             {"deep", "", "all that is below, not only what is directly in it"},
+                             {"sort",
+                              "HOW",
+                              "name, size, changed (the largest or newest first) or type (usual: name)",
+                              false,
+                              {"name", "size", "changed", "type"}}}),
+       {"kestrum browse wardens /srv/ringing --at yesterday", "kestrum browse wardens /srv --sort size"}},
+      browse_path};
 }
 }  // namespace kestrum

@@ -5,9 +5,11 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "cli/path_words.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/run_options.hpp"
+#include "cli/skip_picker.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "plan/plan_words.hpp"
@@ -166,6 +168,21 @@ int why(const std::string& job, const std::string& path, const Arguments& argume
   return exit_done;
 }
 
+// What is taken out by keys goes into the job as patterns.
+int choose(const std::string& job, const Arguments& arguments, const Environment& environment,
+           const RunContext& context, Progress& progress) {
+  if (!environment.in_and_out_are_terminals() || arguments.has("json"))
+    throw Error(ErrorKind::usage, "choosing by keys needs a terminal",
+                "--list FILE writes every file down, with the pattern that takes it out");
+  SkipPicker picker(environment.home().load_job(job));
+  preview_job(job, wanted_kind(arguments), context, [&](const PreviewItem& item) { picker.add(item); });
+  progress.finish();
+  const std::vector<std::string> words = picker.run();
+  out_lines("{}\n", shell_command("job edit", words));
+  const Verb edit = job_edit_verb();
+  return edit.run(Arguments(edit.spec, words), environment);
+}
+
 int preview(const Arguments& arguments, const Environment& environment) {
   const std::string& job = arguments.words()[0];
   Progress progress(environment, arguments.has("quiet"));
@@ -178,6 +195,7 @@ int preview(const Arguments& arguments, const Environment& environment) {
   if (std::optional<std::string> file = arguments.value("list")) list.emplace(*file);
   OnPreviewItem on_item;
   if (list) on_item = [&](const PreviewItem& item) { list->add(item); };
+  if (arguments.has("choose")) return choose(job, arguments, environment, context, progress);
   PreviewResult result = preview_job(job, wanted_kind(arguments), context, on_item);
   progress.finish();
   if (list) list->finish();
@@ -207,11 +225,12 @@ Verb preview_verb() {
         {"why", "PATH", "say which rule takes this file or leaves it out, and stop there"},
         {"list", "FILE",
          "write every file with its verdict into a CSV file, with the [what] skip pattern that takes it out"},
+        {"choose", "", "take files and folders out by keys, and write the patterns into the job"},
         {"figure", "FILE", "draw where the bytes are, into a .png or .svg file"},
         {"quiet", "", "no progress"},
         json_option},
        {"kestrum preview wardens", "kestrum preview wardens --kind full",
-        "kestrum preview wardens --why /srv/ringing/draft.part",
+        "kestrum preview wardens --why /srv/ringing/draft.part", "kestrum preview wardens --choose",
         "kestrum preview wardens --list /tmp/wardens.csv --figure /tmp/wardens.png"}},
       preview};
 }

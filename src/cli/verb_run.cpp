@@ -4,6 +4,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/span.hpp"
+#include "cli/countdown.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/run_options.hpp"
@@ -14,6 +15,7 @@
 #include "tell/documents.hpp"
 #include "tell/due_words.hpp"
 #include "tell/run_log.hpp"
+#include "tell/telling.hpp"
 
 namespace kestrum {
 namespace {
@@ -146,6 +148,24 @@ std::vector<std::string> names_of(const Arguments& arguments, const Environment&
   return names;
 }
 
+// Where an agent is there it would do the same; nothing of it changes what became of the runs.
+int told(const RunRow& row, const Environment& environment) {
+  Progress progress(environment, true);
+  const TellDone done = tell_news(run_context(environment, progress));
+  for (const TellEvent& event : done.events) {
+    if (event.trouble.empty()) {
+      err("mail to {}: {}\n", join(event.to, ", "), event.subject);
+    } else {
+      err("note: mail to {} is tried again later: {}\n", join(event.to, ", "), event.trouble);
+    }
+  }
+  if (!done.trouble.empty()) err("note: no mail was sent: {}\n", done.trouble);
+  for (const std::string& trouble : done.pages) err("note: {}\n", trouble);
+  if (!done.desks.empty()) err("note: at the desks: {}\n", done.desks);
+  finish_shown(row.outcomes, environment, !environment.err_is_terminal());
+  return row.exit_code;
+}
+
 int run_what_is_due(const Arguments& arguments, const Environment& environment, PrintedRow& listener) {
   if (!arguments.words().empty() || arguments.has("all") || arguments.has("kind"))
     throw Error(ErrorKind::usage,
@@ -155,11 +175,11 @@ int run_what_is_due(const Arguments& arguments, const Environment& environment, 
   const DueRound round = run_due(run_context(environment, progress), listener);
   if (arguments.has("json")) {
     print_document(runs_document(round.row.outcomes));
-    return round.row.exit_code;
+    return told(round.row, environment);
   }
   for (const auto& [job, wait] : round.waits) out("{} waits {}\n", printable(job), wait_text(wait));
   if (round.row.jobs == 0 && round.waits.empty()) out("Nothing is due.\n");
-  return round.row.exit_code;
+  return told(round.row, environment);
 }
 
 int run(const Arguments& arguments, const Environment& environment) {
@@ -177,7 +197,7 @@ int run(const Arguments& arguments, const Environment& environment) {
     out("{} of {} made their point{}\n", row.good, count_text(names.size(), "job"),
         row.jobs < names.size() ? "; " + std::to_string(names.size() - row.jobs) + " not begun" : "");
   }
-  return row.exit_code;
+  return told(row, environment);
 }
 
 }  // namespace

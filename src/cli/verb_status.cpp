@@ -12,22 +12,13 @@
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "engine/agent_seat.hpp"
+#include "engine/outbox.hpp"
+#include "tell/age_words.hpp"
 #include "tell/documents.hpp"
+#include "tell/status_words.hpp"
 
 namespace kestrum {
 namespace {
-
-std::string age_text(const std::optional<Instant>& newest, Instant now) {
-  if (!newest) return "none";
-  constexpr std::int64_t trifling = 120;
-  if (newest->seconds > now.seconds + trifling) return "ahead: " + day_text(*newest);
-  std::int64_t seconds = std::chrono::duration_cast<std::chrono::seconds>(between(*newest, now)).count();
-  auto minutes = static_cast<std::uint64_t>(std::max<std::int64_t>(seconds, 0)) / 60;
-  if (minutes < 2) return "just now";
-  if (minutes < 120) return std::to_string(minutes) + " min ago";
-  if (minutes < 48 * 60) return std::to_string(minutes / 60) + " h ago";
-  return std::to_string(minutes / (24 * 60)) + " days ago";
-}
 
 std::string last_run_text(const JobStatus& status) {
   if (status.times.going) return "run " + std::to_string(status.times.going->number) + " goes on";
@@ -42,16 +33,14 @@ std::string next_run_text(const JobStatus& status) {
   if (times.wait && times.wait->reason == DueReason::drive) return "when the drive comes";
   if (times.wait && times.wait->look_again) return local_text(*times.wait->look_again);
   if (times.wait && !times.going) return "due now";
-  return times.next ? local_text(*times.next) : "";
-}
-
-std::string job_name(const JobStatus& status) {
-  return (status.machine.empty() ? "" : printable(status.machine) + ": ") + printable(status.job);
+  if (!times.next) return "";
+  return (times.on_change && times.unwatched.empty() ? "on change, at the latest " : "") +
+         local_text(*times.next);
 }
 
 // A job's row, and one more for each further drive.
 void add_rows(Table& table, const JobStatus& status, Instant now) {
-  std::string name = job_name(status);
+  std::string name = job_title(status);
   if (status.disabled) name += " (disabled)";
   bool several = status.drives.size() > 1;
   if (status.drives.empty() || several)
@@ -80,16 +69,40 @@ void print_status(const std::vector<JobStatus>& jobs, std::optional<bool> agent,
   for (const JobStatus& status : jobs) add_rows(table, status, now);
   print(table, "");
   for (const JobStatus& status : jobs) {
+    if (!status.times.unwatched.empty())
+      out("\n{}: {}\n", job_title(status), printable(status.times.unwatched));
+  }
+  for (const JobStatus& status : jobs) {
     if (status.troubles.empty()) continue;
-    out("\n{} needs a look:\n", job_name(status));
+    out("\n{} needs a look:\n", job_title(status));
     for (const JobTrouble& trouble : status.troubles) out("  {}\n", trouble_text(trouble, status));
   }
 }
 
+// What keeps people from being told.
+void print_mail_trouble(const Home& home, const OutboxLook& mail) {
+  if (!mail.trouble.empty())
+    out("\n{} to {} since {} could not be sent: {}\n", count_text(mail.waiting, "mail"), join(mail.to, ", "),
+        local_text(mail.since), mail.trouble);
+  try {
+    home.load_settings();
+  } catch (const Error& error) {
+    out("\nThe settings do not read, and no mail goes out: {}\n  {}\n", error.what(), error.hint());
+  }
+}
+
+}  // namespace
+
+bool names_a_place(const std::vector<std::string>& words) {
+  return words.size() == 1 &&
+         (DestinationAddress::parse(words[0]).names_drive() || words[0].find('/') != std::string::npos);
+}
+
+namespace {
+
 int status(const Arguments& arguments, const Environment& environment) {
   const std::vector<std::string>& names = arguments.words();
-  bool by_path = names.size() == 1 && (DestinationAddress::parse(names[0]).names_drive() ||
-                                       names[0].find('/') != std::string::npos);
+  const bool by_path = names_a_place(names);
   Progress progress(environment, false);
   RunContext context = run_context(environment, progress);
   const Instant now = environment.clock().now();
@@ -97,13 +110,18 @@ int status(const Arguments& arguments, const Environment& environment) {
       by_path ? place_status(DestinationAddress::parse(names[0]), context.open_store, now)
               : job_status(names, context);
   std::optional<bool> agent;
-  if (!by_path) agent = agent_here(environment.home()).has_value();
+  OutboxLook mail;
+  if (!by_path) {
+    agent = agent_here(environment.home()).has_value();
+    mail = look_at_outbox(environment.home());
+  }
   if (arguments.has("json")) {
-    print_document(status_document(jobs, agent, now));
+    print_document(status_document(jobs, agent, mail, now));
   } else if (jobs.empty()) {
     out("There is no job {}.\n", by_path ? "there yet" : "yet; define one with: kestrum job define NAME");
   } else {
     print_status(jobs, agent, now);
+    if (!by_path) print_mail_trouble(environment.home(), mail);
   }
   bool all_well =
       std::all_of(jobs.begin(), jobs.end(), [](const JobStatus& one) { return one.troubles.empty(); });

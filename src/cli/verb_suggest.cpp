@@ -39,6 +39,7 @@ class Suggestion {
       used = name.size();
     }
     if (found != nullptr) {
+      of_settings_ = words_[0] == "settings";
       words_.erase(words_.begin(), words_.begin() + static_cast<std::ptrdiff_t>(used));
       in_verb(found->spec);
       return chosen();
@@ -119,7 +120,7 @@ class Suggestion {
       for (const Preset& preset : presets()) add(preset.name);
     }
     if (name == "usual") {
-      for (const JobKey& key : job_keys()) add(key.option());
+      for (const FileKey* key : of_settings_ ? settings_file_keys() : job_file_keys()) add(key->option());
     }
     if (name == "where-destinations") {
       for (const DriveFacts& drive : possible_drives()) {
@@ -151,7 +152,7 @@ class Suggestion {
         parse_point_wish(at_.empty() ? "latest" : at_, environment_.clock().now());
     if (!folder || !wish) return;
     OpenPoint point(subject, *wish);
-    for (const Entry& entry : browse(point, *folder).children)
+    for (const auto& [entry, below] : browse(point, *folder).children)
       add(above + std::string(entry.path.name()) + (entry.type == EntryType::folder ? "/" : ""));
   }
 
@@ -160,6 +161,7 @@ class Suggestion {
   std::vector<std::string> words_;
   SubjectOptions options_;
   std::string at_;
+  bool of_settings_ = false;  // the verb
   std::vector<std::string> all_;
 };
 

@@ -24,11 +24,15 @@ Verb job_rename_verb();
 Verb job_enable_verb();
 Verb job_disable_verb();
 Verb job_remove_verb();
+Verb job_rebuild_verb();
 Verb preview_verb();
 Verb run_verb();
 Verb points_verb();
 Verb browse_verb();
 Verb find_verb();
+Verb versions_verb();
+Verb compare_verb();
+Verb open_verb();
 Verb restore_verb();
 Verb verify_verb();
 Verb prune_verb();
@@ -46,6 +50,13 @@ Verb continue_verb();
 Verb stop_verb();
 Verb agent_verb();
 Verb agent_run_verb();
+Verb agent_tell_verb();
+Verb settings_show_verb();
+Verb settings_check_verb();
+Verb settings_set_verb();
+Verb tell_verb();
+Verb report_verb();
+Verb stay_verb();
 Verb agent_install_verb();
 Verb agent_remove_verb();
 
@@ -74,6 +85,8 @@ ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& argume
                       const Environment& environment);
 // The point that has what was looked for becomes the chosen one.
 void move_to(ChosenPoint& chosen, const LastSeen& seen);
+// Of [JOB...|DIR]: a destination is meant, and no job.
+bool names_a_place(const std::vector<std::string>& words);
 extern const OptionSpec at_option;
 inline constexpr const char* subject_words =
     "SUBJECT is a job's name, or a path on a destination: the destination itself, a job's folder, a set's "

@@ -11,6 +11,9 @@
 #include "calendar/local_time.hpp"
 #include "engine/agent_events.hpp"
 #include "engine/agent_seat.hpp"
+#include "engine/agent_teller.hpp"
+#include "engine/news.hpp"
+#include "engine/watch_desk.hpp"
 
 namespace kestrum {
 namespace {
@@ -24,7 +27,7 @@ double seconds_of(clockid_t clock) {
 // Says when the machine slept, and when its clock was set.
 class ClockWatch {
  public:
-  explicit ClockWatch(const Clock& clock) : clock_(clock) { remember(); }
+  explicit ClockWatch(const Clock& clock) : clock_(clock), last_(read()) {}
 
   struct Change {
     bool slept = false;
@@ -34,24 +37,27 @@ class ClockWatch {
     // A second is what rounding and reading two clocks one after the other may make.
     constexpr double trifle = 1.0;
     Change change;
-    change.slept = seconds_of(CLOCK_BOOTTIME) - seconds_of(CLOCK_MONOTONIC) > asleep_ + trifle;
-    const double passed = (seconds_of(CLOCK_BOOTTIME) - boot_) * rate_;
-    const double off = std::chrono::duration<double>(between(then_, clock_.now())).count() - passed;
-    if (std::abs(off) > trifle * std::max(1.0, rate_)) change.set_by = static_cast<std::int64_t>(off);
-    remember();
+    // The one that is compared is the one that is remembered: no change falls in between.
+    const Reading now = read();
+    change.slept = now.asleep > last_.asleep + trifle;
+    const double passed = (now.boot - last_.boot) * last_.rate;
+    const double off = std::chrono::duration<double>(between(last_.wall, now.wall)).count() - passed;
+    if (std::abs(off) > trifle * std::max(1.0, last_.rate)) change.set_by = static_cast<std::int64_t>(off);
+    last_ = now;
     return change;
   }
 
  private:
-  void remember() {
-    boot_ = seconds_of(CLOCK_BOOTTIME);
-    asleep_ = boot_ - seconds_of(CLOCK_MONOTONIC);
-    then_ = clock_.now();
-    rate_ = clock_.rate();
+  struct Reading {
+    double boot = 0, asleep = 0, rate = 1;
+    Instant wall;
+  };
+  Reading read() const {
+    const double boot = seconds_of(CLOCK_BOOTTIME);
+    return {boot, boot - seconds_of(CLOCK_MONOTONIC), clock_.rate(), clock_.now()};
   }
   const Clock& clock_;
-  double boot_ = 0, asleep_ = 0, rate_ = 1;
-  Instant then_;
+  Reading last_;
 };
 
 // A run that goes on: started by this agent, or found.
@@ -62,18 +68,26 @@ struct Going {
 
 class Agent {
  public:
-  Agent(const RunContext& context, const AgentSettings& settings, const StartRun& start_run,
+  Agent(const RunContext& context, const AgentSettings& settings, const AgentHands& hands,
         AgentListener& listener)
       : context_(context),
         settings_(settings),
-        start_run_(start_run),
+        hands_(hands),
         listener_(listener),
         seat_(context.home, "agent", context.clock.now()),
         events_(context.home, context.clock, settings.beat),
+        teller_(context, hands_.tell, events_,
+                [this](const std::string& why) { tell("", "tell", "mail could not be sent: " + why); }),
         watch_(context.clock),
-        desk_(std::make_unique<DueDesk>(context)) {}
+        desk_(std::make_unique<DueDesk>(context)),
+        watches_(context, [this](const std::string& job, bool works, const std::string& words) {
+          tell(job, works ? AgentEvent::watched : AgentEvent::unwatched, words);
+        }) {
+    events_.watch_sources(watches_.handle());
+  }
 
   void run() {
+    watched_from_ = watched_until();
     tell("", "begins",
          "the agent of process " + std::to_string(getpid()) + " looks after the jobs from now on");
     begin();
@@ -100,10 +114,27 @@ class Agent {
       listener_.happened({context_.clock.now(), "", "ledger", error.what()});
       desk_ = std::make_unique<DueDesk>(context_, DueDesk::InMemory{});
       desk_->read_jobs();
-      retry_ledger_ = context_.clock.now();
-      retry_ledger_->seconds += retry_seconds;
+      retry_later();
       work();
     }
+  }
+
+  void retry_later() {
+    retry_ledger_ = context_.clock.now();
+    retry_ledger_->seconds += retry_seconds;
+  }
+
+  // What is in memory stays until there is a ledger.
+  void retry_ledger() {
+    // Also when the clock was ahead and has been set back.
+    const std::int64_t now = context_.clock.now().seconds;
+    if (!retry_ledger_ || (now < retry_ledger_->seconds && retry_ledger_->seconds <= now + retry_seconds))
+      return;
+    auto desk = std::make_unique<DueDesk>(context_);
+    if (!desk->is_kept()) return retry_later();
+    retry_ledger_.reset();
+    desk_ = std::move(desk);
+    with_ledger([&] { read_jobs(); });
   }
 
   void tell(const std::string& job, const std::string& what, const std::string& words) {
@@ -117,6 +148,7 @@ class Agent {
   }
 
   void begin() {
+    if (!desk_->is_kept()) retry_later();
     // What is made up for waits until a machine that was just switched on has come to rest.
     const Instant now = context_.clock.now();
     const double up = context_.clock.simulated() ? 0 : seconds_of(CLOCK_BOOTTIME);
@@ -127,6 +159,42 @@ class Agent {
       desk_->look_after_runs();
       find_runs();
     });
+    teller_.want();
+  }
+
+  // The last sign of an agent before this one, if it is of this start of the machine; nothing where there
+  // never was one.
+  std::optional<Instant> watched_until() {
+    std::optional<Instant> last;
+    const Instant now = context_.clock.now();
+    with_ledger([&] {
+      constexpr std::size_t enough = 50;
+      for (const AgentEvent& event : desk_->book().events(enough)) {
+        if (event.when <= now && (!last || *last < event.when)) last = event.when;
+      }
+    });
+    if (!last || context_.clock.simulated()) return last;
+    const Instant boot{now.seconds - static_cast<std::int64_t>(seconds_of(CLOCK_BOOTTIME)), 0};
+    return std::max(*last, boot);
+  }
+
+  // That nobody was there though the machine was on is said once, when something was due meanwhile.
+  void look_at_absence() {
+    if (!watched_from_) return;
+    const Instant from = *std::exchange(watched_from_, std::nullopt), now = context_.clock.now();
+    std::uint64_t moments = 0;
+    constexpr std::size_t enough = 1000;
+    for (const DueLine& line : desk_->book().lines({}, enough, now)) {
+      const bool missed =
+          line.late || (line.fate == DueFate::missed && line.reason == DueReason::not_watching);
+      if (missed && from < line.when && line.told >= begun_) moments += line.moments;
+    }
+    if (moments == 0) return;
+    tell("", away_event,
+         "no agent was there from " + local_text(from) + " to " + local_text(now) + ", and " +
+             count_text(moments, "run") + (moments == 1 ? " was" : " were") +
+             " due meanwhile; to have the system start it: kestrum agent install");
+    teller_.want();
   }
 
   void read_jobs() {
@@ -134,10 +202,13 @@ class Agent {
     for (const auto& [name, job] : desk_->jobs()) {
       const std::string trouble = job.trouble ? job.trouble->what() : "";
       std::string& told = told_troubles_[name];
-      if (!trouble.empty() && trouble != told)
+      if (!trouble.empty() && trouble != told) {
         tell(name, "edit", trouble + (job.in_force ? "; its last good form counts" : ""));
+        teller_.want();
+      }
       told = trouble;
     }
+    watches_.jobs(desk_->jobs());
   }
 
   // Runs that go on without this agent's doing: their drives are held, and their jobs wait for their end.
@@ -146,7 +217,7 @@ class Agent {
       const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
       if (!process || !process->is_running() || going_.contains(process->pid)) continue;
       if (!events_.watch_process(process->pid)) continue;
-      going_[process->pid] = Going{{run.job, 0, desk_->places_of(run.job)}, false};
+      going_[process->pid] = Going{{run.job, 0, {}, desk_->places_of(run.job)}, false};
     }
   }
 
@@ -156,6 +227,7 @@ class Agent {
     with_ledger([&] {
       before_round_ = desk_->book().last_id();
       desk_->notice();
+      look_at_absence();
       find_runs();
       std::set<std::string> held, jobs;
       std::size_t own = 0;
@@ -164,18 +236,56 @@ class Agent {
         jobs.insert(going.start.job);
         own += going.own ? 1 : 0;
       }
-      const std::size_t room = settings_.side_by_side > own ? settings_.side_by_side - own : 0;
+      next = watches_.look(*desk_, jobs);
+      const std::size_t most = settings_.side_by_side.value_or(home_settings().side_by_side);
+      const std::size_t room = most > own ? most - own : 0;
       for (const DueStart& start : desk_->decide(held, jobs, room)) begin_run(start);
-      next = desk_->next_moment();
-      if (std::optional<Instant> warning = warn(); warning && (!next || *warning < *next)) next = warning;
+      look_at_waits();
+      for (const std::optional<Instant>& when : {desk_->next_moment(), warn()}) {
+        if (when && (!next || *when < *next)) next = when;
+      }
     });
-    if (retry_ledger_ && (!next || *retry_ledger_ < *next)) next = retry_ledger_;
+    teller_.look(anybody_is_told());
+    for (const std::optional<Instant>& when : {retry_ledger_, teller_.next()}) {
+      if (when && (!next || *when < *next)) next = when;
+    }
     return next;
   }
 
-  void begin_run(const DueStart& start) {
+  // That a drive is waited for comes without any run.
+  void look_at_waits() {
+    std::set<std::string> waiting;
+    for (const auto& [job, wait] : desk_->waits()) {
+      if (wait.reason == DueReason::drive) waiting.insert(job);
+    }
+    if (waiting == waiting_) return;
+    waiting_ = std::move(waiting);
+    teller_.want();
+  }
+
+  // Those that read last.
+  const Settings& home_settings() {
     try {
-      const pid_t pid = start_run_(start);
+      home_settings_ = context_.home.load_settings();
+    } catch (const Error&) {
+      // `status` and `settings check` say it.
+    }
+    return home_settings_;
+  }
+
+  // Whether there is anybody to be told of anything.
+  bool anybody_is_told() {
+    return !home_settings().mail.server.empty() ||
+           std::any_of(desk_->jobs().begin(), desk_->jobs().end(), [](const auto& one) {
+             const std::optional<JobInForce>& job = one.second.in_force;
+             return job && (!job->job.tell.page.empty() || job->job.tell.desktop != TellRules::Desktop::no);
+           });
+  }
+
+  void begin_run(const DueStart& start) {
+    watches_.begins(start);
+    try {
+      const pid_t pid = hands_.run(start);
       going_[pid] = Going{start, true};
       // One that has ended already waits to be taken in: its handle tells at once.
       if (!events_.watch_process(pid)) ended(pid);
@@ -183,11 +293,14 @@ class Agent {
     } catch (const Error& error) {
       constexpr int failed = 3;
       desk_->start_ended(start, failed);
+      watches_.ended(start.job);
       tell(start.job, "start", "its run could not be started: " + std::string(error.what()));
     }
   }
 
   void ended(pid_t pid) {
+    if (teller_.ended(pid)) return;
+    teller_.want();
     auto found = going_.find(pid);
     if (found == going_.end()) return;
     const Going going = found->second;
@@ -203,6 +316,7 @@ class Agent {
       });
       if (going.own) desk_->start_ended(going.start, code);
     });
+    watches_.ended(going.start.job);
     listener_.happened({context_.clock.now(), going.start.job, "run", end_words(going.start.job, pid, code)});
   }
 
@@ -238,14 +352,15 @@ class Agent {
            "the clock was set " + std::string(change.set_by > 0 ? "forwards" : "back") + " by " +
                duration_text(std::chrono::seconds(std::abs(change.set_by))) + ", to " +
                local_text(context_.clock.now()));
+    if (change.set_by != 0 || change.slept) teller_.want();
     if (!change.slept) look_at_jump(change.set_by);
     if (happened.jobs) with_ledger([&] { read_jobs(); });
-    if (happened.mounts) desk_->drives_changed();
-    if (retry_ledger_ && *retry_ledger_ <= context_.clock.now()) {
-      retry_ledger_.reset();
-      desk_ = std::make_unique<DueDesk>(context_);
-      with_ledger([&] { read_jobs(); });
+    if (happened.mounts) {
+      desk_->drives_changed();
+      watches_.jobs(desk_->jobs());
+      watches_.mounts_changed();
     }
+    retry_ledger();
   }
 
   // Set far ahead and back again: what was written in between was never due. Without having seen both, as
@@ -258,6 +373,8 @@ class Agent {
         desk_->book().forget_lines(*before_jump_, context_.clock.now());
         before_jump_.reset();
       }
+      // Times that count since then count from now on.
+      if (set_by < -clock_ahead_seconds) read_jobs();
     });
   }
 
@@ -270,7 +387,9 @@ class Agent {
       const Span& limit = *job.in_force->job.warn_after;
       const std::optional<RunEntry> newest = desk_->ledger().newest_point(name, now);
       const Instant since = newest ? newest->started : job.times[0].since;
-      if (warned_[name] == since) continue;
+      // What a clock that was far ahead has said was said too soon.
+      const Warned& warned = warned_[name];
+      if (warned.since == since && warned.said.seconds <= now.seconds + clock_ahead_seconds) continue;
       const Instant begins = warn_from(since, limit);
       auto look_again = [&](Instant when) {
         if (!next || when < *next) next = when;
@@ -286,7 +405,8 @@ class Agent {
         look_again({opens->seconds + in_time_seconds, 0});
         continue;
       }
-      warned_[name] = since;
+      warned_[name] = {since, now};
+      teller_.want();
       tell(name, "warned",
            "no good point since " + local_text(since) + "; the " + limit.text() +
                " that the job allows end on " + local_text(after(since, limit)));
@@ -309,7 +429,9 @@ class Agent {
     for (const auto& [pid, going] : going_) {
       if (going.own) kill(pid, SIGTERM);
     }
-    while (std::any_of(going_.begin(), going_.end(), [](const auto& one) { return one.second.own; })) {
+    teller_.stop();
+    while (teller_.goes() ||
+           std::any_of(going_.begin(), going_.end(), [](const auto& one) { return one.second.own; })) {
       for (pid_t pid : events_.wait({}).ended) ended(pid);
     }
     tell("", "ends", "the agent ends; it was woken " + std::to_string(events_.wake_ups()) + " times");
@@ -318,25 +440,34 @@ class Agent {
   static constexpr std::int64_t retry_seconds = 600;
   const RunContext& context_;
   const AgentSettings& settings_;
-  const StartRun& start_run_;
+  const AgentHands& hands_;
   AgentListener& listener_;
   AgentSeat seat_;
   AgentEvents events_;
+  AgentTeller teller_;
   ClockWatch watch_;
   std::unique_ptr<DueDesk> desk_;
+  WatchDesk watches_;
   std::map<pid_t, Going> going_;
   std::map<std::string, std::string> told_troubles_;
-  std::map<std::string, Instant> warned_;  // by job: of which newest point
+  struct Warned {
+    Instant since, said;  // of which newest point, and when
+  };
+  std::map<std::string, Warned> warned_;  // by job
   std::optional<Instant> retry_ledger_;
+  std::optional<Instant> watched_from_;  // an agent was last there, before this one
+  const Instant begun_ = context_.clock.now();
+  Settings home_settings_;
+  std::set<std::string> waiting_;            // jobs whose drive is not there
   std::int64_t before_round_ = 0;            // the newest line then
   std::optional<std::int64_t> before_jump_;  // the newest line before the clock was set far ahead
 };
 
 }  // namespace
 
-void run_agent(const RunContext& context, const AgentSettings& settings, const StartRun& start_run,
+void run_agent(const RunContext& context, const AgentSettings& settings, const AgentHands& hands,
                AgentListener& listener) {
-  Agent(context, settings, start_run, listener).run();
+  Agent(context, settings, hands, listener).run();
 }
 
 }  // namespace kestrum

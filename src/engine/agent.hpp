@@ -18,17 +18,20 @@ class AgentListener {
 };
 
 struct AgentSettings {
-  unsigned side_by_side = 2;  // runs at a time, to different drives; at least 1
+  std::optional<unsigned> side_by_side;  // whatever the settings of the home say; at least 1
   // For whoever wants to know that it lives; zero: nobody does.
   std::chrono::microseconds beat{0};
 };
 
-// Starts a process that makes the run, and returns its number. Throws Error.
-using StartRun = std::function<pid_t(const DueStart&)>;
+// What it does is done by processes of their own: each starts one, and returns its number. Throws Error.
+struct AgentHands {
+  std::function<pid_t(const DueStart&)> run;  // makes that run
+  std::function<pid_t()> tell;                // sends what is to be told (tell/telling)
+};
 
 // Until a signal ends it (SIGTERM, SIGINT, SIGHUP): then the runs it has started are stopped cleanly, and
 // what they were for waits for the next agent. Throws Error: busy when there is one already, failed.
-void run_agent(const RunContext& context, const AgentSettings& settings, const StartRun& start_run,
+void run_agent(const RunContext& context, const AgentSettings& settings, const AgentHands& hands,
                AgentListener& listener);
 
 }  // namespace kestrum

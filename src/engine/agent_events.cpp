@@ -103,6 +103,11 @@ void AgentEvents::add(int file, std::uint32_t events) {
   if (epoll_ctl(poll_.get(), EPOLL_CTL_ADD, file, &event) != 0) refuse("be woken");
 }
 
+void AgentEvents::watch_sources(int handle) {
+  sources_ = handle;
+  add(handle, EPOLLIN);
+}
+
 bool AgentEvents::watch_process(pid_t pid) {
   // The C library's own header for this is not made for C++ in this version.
   FileHandle handle(static_cast<int>(syscall(SYS_pidfd_open, pid, 0)));
@@ -172,6 +177,8 @@ AgentEvents::Happened AgentEvents::wait(std::optional<Instant> until) {
     const int file = events[i].data.fd;
     if (file == changes_.get()) {
       read_changes(happened);
+    } else if (file == sources_) {
+      happened.sources = true;
     } else if (file == signals_.get()) {
       read_signals(happened);
     } else if (file == mounts_.get()) {

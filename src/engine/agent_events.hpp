@@ -18,6 +18,7 @@ class AgentEvents {
     bool clock = false;             // the clock was set, or the machine woke
     bool jobs = false;              // a job file changed
     bool steering = false;          // somebody paused, or let go on
+    bool sources = false;           // what is in them changed, or how they are watched
     bool mounts = false;            // or a drive was plugged in
     bool stop = false;              // a signal: SIGTERM, SIGINT or SIGHUP
     std::vector<pid_t> ended = {};  // processes that were watched
@@ -33,6 +34,8 @@ class AgentEvents {
 
   // Until something happens. `until`: nothing: as long as it takes.
   Happened wait(std::optional<Instant> until);
+  // Told as `sources` when that is readable; whoever looks reads it.
+  void watch_sources(int handle);
   // Its end is told once. False: there is no such process any more.
   bool watch_process(pid_t pid);
   // So often something woke it.
@@ -50,6 +53,7 @@ class AgentEvents {
   const Clock& clock_;
   FileHandle poll_, changes_, mounts_, plugged_, signals_, beat_, again_;
   WallTimer timer_;
+  int sources_ = -1;
   int jobs_watch_ = -1, steering_watch_ = -1, clock_watch_ = -1;
   std::map<int, std::pair<pid_t, FileHandle>> processes_;  // by their handle
   int looks_left_ = 0;  // at drives that may not have been ready when they came

@@ -2,13 +2,17 @@
 
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
+#include "engine/around.hpp"
 #include "engine/attachment.hpp"
 #include "engine/destination.hpp"
 #include "engine/due_desk.hpp"
+#include "engine/effort.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/job_run.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/steering.hpp"
+#include "engine/system_bus.hpp"
+#include "store/paced_store.hpp"
 
 namespace kestrum {
 namespace {
@@ -52,18 +56,17 @@ std::optional<Error> attach(const Job& job, const RunContext& context,
   return std::nullopt;
 }
 
-// What goes wrong with it is a problem of the run that was the last to use it.
-void detach(std::unique_ptr<Attachment>& attachment, RunOutcome& outcome, const RunContext& context) {
-  if (!attachment) return;
+// What goes wrong after a run is a problem of the one that was the last.
+void add_late(const std::vector<Problem>& problems, RunOutcome& outcome, const RunContext& context) {
+  if (problems.empty()) return;
   History history = History::open(context);
-  for (const Problem& problem : attachment->detach()) {
+  for (const Problem& problem : problems) {
     add_problem(outcome.problems, context.observer, problem);
     history.add_problem(outcome.entry, problem);
     ++outcome.entry.problems;
     outcome.entry.exit_code = std::max(outcome.entry.exit_code, exit_problems);
     if (outcome.entry.result == RunResult::done) outcome.entry.result = RunResult::done_with_problems;
   }
-  attachment.reset();
 }
 
 struct Attempt {
@@ -122,17 +125,13 @@ void tell_who_waited(const std::vector<RunOutcome>& outcomes, const RunContext& 
   }
 }
 
-}  // namespace
-
-std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
-                                const OnOutcome& done) {
-  std::vector<Problem> known;
-  Job job = job_to_run(name, context, known);
-  job.same_disk = job.same_disk || context.same_disk;
-  const SteeredRun steered(context.home, name, context.clock, context.control, context.observer,
+std::vector<RunOutcome> run_known_job(const Job& job, std::vector<Problem> known, std::optional<Kind> kind,
+                                      const RunContext& context, const OnOutcome& done) {
+  const SteeredRun steered(context.home, job.name, context.clock, context.control, context.observer,
                            context.unattended);
   std::unique_ptr<Attachment> attachment;
   const std::optional<Error> not_attached = attach(job, context, attachment);
+  Around around(job, context);
   DestinationChoice choice = choose(job, context);
   if (not_attached) choice = failed_choice(job, *not_attached);
   std::shared_ptr<KeyRing> keys = job_keys(job, context.ask);
@@ -141,7 +140,7 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   const std::vector<Attempt> attempts = attempts_of(choice);
   for (const Attempt& attempt : attempts) {
     bool last = &attempt == &attempts.back();
-    JobRun run(job, attempt.named, choice.trouble, kind, context, keys, attempt.spare_promises);
+    JobRun run(job, attempt.named, choice.trouble, kind, context, keys, around, attempt.spare_promises);
     if (outcomes.empty()) {
       known.insert(known.end(), choice.absent.begin(), choice.absent.end());
       run.begin_with(known);
@@ -151,7 +150,11 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
     bool goes_on = is_kind(outcomes.back(), ErrorKind::full) && !choice.each && !last;
     outcomes.back().made_good_elsewhere = goes_on;
     const bool ends = last || is_kind(outcomes.back(), ErrorKind::stopped) || (!choice.each && !goes_on);
-    if (ends) detach(attachment, outcomes.back(), context);
+    if (ends) {
+      add_late(around.after(*outcome_that_counts(outcomes)), outcomes.back(), context);
+      if (attachment) add_late(attachment->detach(), outcomes.back(), context);
+      attachment.reset();
+    }
     if (done) done(outcomes.back());
     if (ends) break;
     if (goes_on)
@@ -159,6 +162,44 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   }
   if (context.start != 0) tell_who_waited(outcomes, context);
   return outcomes;
+}
+
+}  // namespace
+
+std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
+                                const OnOutcome& done) {
+  std::vector<Problem> known;
+  Job job = job_to_run(name, context, known);
+  job.same_disk = job.same_disk || context.same_disk;
+  RunContext gentle = context;
+  gentle.workers = workers_for(job.effort, context.workers);
+  const auto pace_of = [&](const std::vector<SpeedLimit>& limits) {
+    return Pace([&] { return speed_at(limits, context.clock.now()); }, context.control);
+  };
+  Pace reading = pace_of(job.read_limits), writing = pace_of(job.write_limits);
+  if (!job.read_limits.empty()) gentle.read_pace = &reading;
+  if (!job.read_limits.empty() || !job.write_limits.empty())
+    gentle.open_store = [&, open = context.open_store](const std::string& root) -> std::unique_ptr<Store> {
+      return std::make_unique<PacedStore>(open(root), job.read_limits.empty() ? nullptr : &reading,
+                                          job.write_limits.empty() ? nullptr : &writing);
+    };
+  std::string refused;
+  const FileHandle awake = hold_off_standby("saving files: " + printable(job.name), refused);
+  if (!refused.empty()) context.observer.note("the machine may go to standby meanwhile: " + refused);
+  std::vector<RunOutcome> outcomes;
+  with_effort(job.effort, [&] { outcomes = run_known_job(job, std::move(known), kind, gentle, done); });
+  return outcomes;
+}
+
+const RunOutcome* outcome_that_counts(const std::vector<RunOutcome>& outcomes) {
+  const RunOutcome* counts = nullptr;
+  for (const RunOutcome& outcome : outcomes) {
+    if (outcome.made_good_elsewhere) continue;
+    if (counts == nullptr ||
+        worse_exit(counts->entry.exit_code, outcome.entry.exit_code) != counts->entry.exit_code)
+      counts = &outcome;
+  }
+  return counts != nullptr || outcomes.empty() ? counts : &outcomes.back();
 }
 
 bool run_in_row(RunRow& row, const std::string& name, std::optional<Kind> kind, RowListener& listener,

@@ -25,6 +25,9 @@ using OnOutcome = std::function<void(const RunOutcome&)>;
 std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kind, const RunContext& context,
                                 const OnOutcome& done = {});
 
+// The worst that was not made good elsewhere; nullptr when there is none at all.
+const RunOutcome* outcome_that_counts(const std::vector<RunOutcome>& outcomes);
+
 // Several jobs one after the other; a stop ends the row.
 struct RunRow {
   std::vector<RunOutcome> outcomes;  // of every job at least one

@@ -3,13 +3,10 @@
 #include "archive/content_list.hpp"
 
 namespace kestrum {
-namespace {
 
 bool same_time(const Instant& a, const timespec& b) {
   return a.seconds == b.tv_sec && a.nanoseconds == b.tv_nsec;
 }
-
-}  // namespace
 
 EntryType type_of(const struct stat& status) {
   switch (status.st_mode & S_IFMT) {
@@ -30,6 +27,17 @@ EntryType type_of(const struct stat& status) {
   }
 }
 
+void count_entry(SetTotals& totals, const Entry& entry) {
+  if (entry.type == EntryType::folder) {
+    ++totals.folders;
+  } else if (entry.has_content()) {
+    ++totals.files;
+    totals.bytes += entry.size;
+  } else {
+    ++totals.others;
+  }
+}
+
 Comparison::Comparison(PointReader& base, ChainChunks& known, const FilesystemTable& filesystems)
     : base_(base), known_(known), filesystems_(filesystems), reader_(base, base.set().root().catalog) {
   reader_.on_page([this](const ChunkRef& page) {
@@ -39,7 +47,18 @@ Comparison::Comparison(PointReader& base, ChainChunks& known, const FilesystemTa
 
 std::optional<Entry> Comparison::next() {
   try {
-    return reader_.next();
+    std::optional<Entry> entry = reader_.next();
+    if (entry) count_entry(read_, *entry);
+    return entry;
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    throw BaseUnreadable(error);
+  }
+}
+
+std::optional<CatalogReader::PageAhead> Comparison::page_ahead() {
+  try {
+    return reader_.page_ahead();
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
     throw BaseUnreadable(error);
@@ -48,6 +67,7 @@ std::optional<Entry> Comparison::next() {
 
 void Comparison::pass(const Entry& entry) {
   if (entry.has_content()) ++gone_;
+  if (entry.several_names && !gone_name_) gone_name_ = entry.path;
   if (on_gone_) on_gone_(entry);
 }
 
@@ -131,6 +151,42 @@ void Comparison::skip(const TreePath& path) {
   while (!ended_ && waiting_->path.is_within(path)) {
     waiting_ = next();
     ended_ = !waiting_;
+  }
+}
+
+bool Comparison::is_same_folder(const Entry& base, const Walked& found) const {
+  return base.type == EntryType::folder && base.filesystem == found.filesystem &&
+         (base.inode == found.status.st_ino || !filesystems_.at(found.filesystem).stable_inodes());
+}
+
+void Comparison::pass_inside(const TreePath& folder) {
+  while (!ended_) {
+    if (!waiting_) waiting_ = next();
+    ended_ = !waiting_;
+    if (ended_ || !waiting_->path.is_within(folder)) return;
+    pass(*waiting_);
+    waiting_.reset();
+  }
+}
+
+void Comparison::take_over(const TreePath* until, const TakeOver& taker) {
+  while (!ended_) {
+    if (!waiting_) {
+      if (std::optional<CatalogReader::PageAhead> ahead = page_ahead()) {
+        if (until != nullptr && !(ahead->link.first < *until)) return;
+        const bool before = until == nullptr || (ahead->until && !(*until < *ahead->until));
+        if (before && taker.page(*ahead)) {
+          reader_.pass_page();
+          continue;
+        }
+      }
+      waiting_ = next();
+      ended_ = !waiting_;
+    }
+    if (ended_ || (until != nullptr && !(waiting_->path < *until))) return;
+    Entry entry = std::move(*waiting_);
+    waiting_.reset();
+    taker.entry(std::move(entry));
   }
 }
 

@@ -271,11 +271,14 @@ void claim_drive(Destination& destination, const Clock& clock) {
   if (destination.moved || destination.drive_file_damaged) write_drive(store, *destination.drive);
 }
 
-// The job was renamed since.
-static void take_new_name(Destination& destination, const Job& job, const std::optional<JobState>& state) {
-  const std::string name = to_utf8(job.name);
-  if (destination.identity->name == name || !state || destination.identity->job != state->job) return;
-  destination.identity->name = name;
+// The job was renamed since, or its machine was, or it goes on on another one.
+static void take_new_name(Destination& destination, const Job& job, const std::optional<JobState>& state,
+                          const std::string& machine) {
+  JobIdentity& identity = *destination.identity;
+  const std::string name = to_utf8(job.name), here = to_utf8(machine);
+  if (!state || identity.job != state->job || (identity.name == name && identity.machine == here)) return;
+  identity.name = name;
+  identity.machine = here;
   write_job_identity(*destination.store, destination.folder, *destination.identity);
 }
 
@@ -301,7 +304,7 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
                   "run it again");
     destination.identity = there ? *there : own;
   }
-  take_new_name(destination, job, state);
+  take_new_name(destination, job, state, machine);
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
   if (job.encryption == Encryption::none) store.make_private(destination.folder);
 }

@@ -9,6 +9,7 @@
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "job/job_selection.hpp"
+#include "source/change_watch.hpp"
 
 namespace kestrum {
 
@@ -41,6 +42,8 @@ DestinationView view_destination(const Job& job, const People& people, Instant n
   Selection selection =
       select(job.what, people, now, [&](const std::string& text) { view.notes.push_back(text); });
   for (const std::string& text : phrase_notes(job.runs, now, job.window)) view.notes.push_back(text);
+  if (std::string why = runs_on_change(job) ? unwatchable_place(selection) : ""; !why.empty())
+    view.notes.push_back("the sources cannot be watched, so it would run at its interval only: " + why);
   try {
     view.root = locate_destination(DestinationAddress::parse(view.root));
     struct stat status {};

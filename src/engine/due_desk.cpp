@@ -6,6 +6,7 @@
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
 #include "engine/agent_seat.hpp"
+#include "engine/holding_back.hpp"
 #include "engine/reach.hpp"
 
 namespace kestrum {
@@ -22,13 +23,14 @@ Instant later(Instant when, std::int64_t seconds) {
   return {when.seconds + seconds, when.nanoseconds};
 }
 
-std::unique_ptr<Ledger> open_ledger(const RunContext& context) {
+std::unique_ptr<Ledger> open_ledger(const RunContext& context, bool& kept) {
   try {
     return Ledger::open_or_renew(context.home.ledger_path(),
                                  [&](const std::string& text) { context.observer.note(text); });
   } catch (const Error& error) {
     context.observer.note("what was due cannot be kept: " + std::string(error.what()) +
                           "; jobs are started all the same");
+    kept = false;
     return std::make_unique<Ledger>(Database::in_memory);
   }
 }
@@ -63,10 +65,13 @@ const RunEntry* made_up_by(const DueLine& line, const std::vector<RunEntry>& new
 }  // namespace
 
 DueDesk::DueDesk(const RunContext& context)
-    : context_(context), ledger_(open_ledger(context)), book_(*ledger_) {}
+    : context_(context), ledger_(open_ledger(context, kept_)), book_(*ledger_) {}
 
 DueDesk::DueDesk(const RunContext& context, InMemory)
-    : context_(context), ledger_(std::make_unique<Ledger>(Database::in_memory)), book_(*ledger_) {}
+    : context_(context),
+      kept_(false),
+      ledger_(std::make_unique<Ledger>(Database::in_memory)),
+      book_(*ledger_) {}
 
 DueDesk::DueDesk(const RunContext& context, OnlyLook)
     : context_(context), ledger_(look_into_ledger(context)), book_(*ledger_) {}
@@ -138,7 +143,24 @@ std::vector<DueLine> DueDesk::lines_due(const DeskJob& job) {
 }
 
 void DueDesk::notice() {
-  for (const auto& [name, job] : jobs_) book_.add(lines_due(job), context_.clock.now());
+  const Instant now = context_.clock.now();
+  for (const auto& [name, job] : jobs_) {
+    const std::optional<Instant> known = book_.newest_line(name, now);
+    book_.add(lines_due(job), now);
+    book_.forget_ahead(name, known, now);
+  }
+}
+
+std::optional<Instant> DueDesk::add_change(const std::string& job) {
+  const Instant now{context_.clock.now().seconds, 0};
+  if (const std::optional<Instant> newest = book_.newest_line(job, now); newest && *newest == now)
+    return std::nullopt;
+  Phrase phrase;
+  phrase.type = Phrase::Type::on_change;
+  book_.add({DueLine{.job = job, .when = now, .first = now, .phrase = phrase.text()}}, now);
+  const std::vector<RunEntry> runs = ledger_->runs(job, 1);
+  added_changes_[job] = {now, runs.empty() ? 0 : runs[0].id};
+  return now;
 }
 
 std::map<std::string, DueLook> DueDesk::look_ahead() {
@@ -165,6 +187,10 @@ DueLook DueDesk::look_at(const DeskJob& job, std::optional<RunEntry> going) {
   if (question.pause && (!question.pause->until || *question.pause->until > now)) look.pause = question.pause;
   if (std::optional<DueMoment> next = next_due(job.times, now))
     look.next = definition.window.opens(next->when);
+  look.on_change = runs_on_change(definition);
+  if (std::optional<AgentEvent> said = look.on_change ? book_.watching(job.name) : std::nullopt;
+      said && said->what == AgentEvent::unwatched)
+    look.unwatched = said->words;
   constexpr int enough = 50;
   const std::vector<RunEntry> runs = ledger_->runs(job.name, enough);
   std::vector<DueLine> waiting = book_.waiting(job.name);
@@ -181,6 +207,7 @@ DueLook DueDesk::look_at(const DeskJob& job, std::optional<RunEntry> going) {
     if (definition.catch_up || !line.late) question.waiting.push_back({line.when, line.late});
   }
   if (question.waiting.empty()) return look;
+  question.held_back = held_back_now(definition);
   const StartDecision decision = decide_start(question);
   DueWait wait{decision.reason, question.waiting.front().when, decision.look_again, {}};
   if (decision.what == StartDecision::What::start) {
@@ -216,7 +243,10 @@ void DueDesk::look_after_runs(const std::function<bool(const RunEntry&)>& seen_t
   }
 }
 
-bool DueDesk::made_up_by_hand(DueLine& line, const std::vector<RunEntry>& runs) {
+bool DueDesk::made_up_by_hand(DueLine& line, std::vector<RunEntry> runs) {
+  if (auto added = added_changes_.find(line.job);
+      added != added_changes_.end() && added->second.when == line.when)
+    std::erase_if(runs, [&](const RunEntry& run) { return run.id <= added->second.newest_run; });
   const RunEntry* run = made_up_by(line, runs, context_.clock.now());
   if (run == nullptr) return false;
   line.fate = DueFate::ran;
@@ -277,7 +307,9 @@ std::optional<DueStart> DueDesk::start_or_wait(const DeskJob& job, std::vector<D
     wait(job.name, waiting, {DueReason::busy, {}, {}, {}});
     return std::nullopt;
   }
-  return DueStart{job.name, book_.prepare_start(waiting), reach.into};
+  DueStart start{job.name, book_.prepare_start(waiting), {}, reach.into};
+  for (const DueLine& line : waiting) start.moments.push_back(line.when);
+  return start;
 }
 
 // But for what waits.
@@ -287,8 +319,10 @@ StartQuestion DueDesk::question_of(const DeskJob& job, bool going) const {
                          .now = context_.clock.now()};
   question.pause = load_steering(context_.home, job.name).pause;
   question.running = going;
-  question.settled = settled_;
-  if (auto found = failed_starts_.find(job.name); found != failed_starts_.end())
+  // What a clock that was ahead has said to wait for is not waited for.
+  if (settled_.seconds <= question.now.seconds + settle_seconds) question.settled = settled_;
+  if (auto found = failed_starts_.find(job.name);
+      found != failed_starts_.end() && found->second.failed <= question.now)
     question.not_before = found->second.not_before;
   return question;
 }
@@ -302,6 +336,7 @@ std::optional<DueStart> DueDesk::decide_job(const DeskJob& job, const std::set<s
   const std::vector<RunEntry> runs = ledger_->runs(job.name, enough);
   std::erase_if(waiting, [&](DueLine& line) { return made_up_by_hand(line, runs); });
   StartQuestion question = question_of(job, going);
+  question.held_back = held_back_now(job.in_force->job);
   while (true) {
     question.waiting.clear();
     for (const DueLine& line : waiting) question.waiting.push_back({line.when, line.late});
@@ -441,15 +476,7 @@ DueRound run_due(const RunContext& context, RowListener& listener) {
 void settle_due(Ledger& ledger, const std::vector<RunOutcome>& outcomes, bool stopped_for_good) {
   if (outcomes.empty() || outcomes.front().entry.id == 0) return;
   DueBook book(ledger);
-  // What counts is the worst, and not what was made good elsewhere.
-  const RunOutcome* counts = nullptr;
-  for (const RunOutcome& outcome : outcomes) {
-    if (outcome.made_good_elsewhere) continue;
-    if (counts == nullptr ||
-        worse_exit(counts->entry.exit_code, outcome.entry.exit_code) != counts->entry.exit_code)
-      counts = &outcome;
-  }
-  if (counts == nullptr) counts = &outcomes.back();
+  const RunOutcome* counts = outcome_that_counts(outcomes);
   DueReason again = DueReason::none;
   if (counts->error) {
     const ErrorKind kind = counts->error->kind();

@@ -31,6 +31,7 @@ struct DeskJob {
 struct DueStart {
   std::string job;
   std::int64_t start = 0;         // the token
+  std::vector<Instant> moments;   // that it is for
   std::vector<std::string> into;  // where it will write, as places on this machine
 };
 
@@ -49,6 +50,8 @@ struct DueLook {
   std::optional<Instant>
       missed;  // the last moment that no run was made for, nor will be, and none came after it
   std::optional<Instant> next;  // start of the next run that is not due yet
+  bool on_change = false;       // what happens to the sources starts one before that
+  std::string unwatched;        // why that cannot be noticed, as the last agent said; empty: it can
   std::optional<Pause> pause;
   std::optional<RunEntry> going;  // a run goes on
 };
@@ -78,6 +81,9 @@ class DueDesk {
   struct OnlyLook {};
   DueDesk(const RunContext& context, OnlyLook);
 
+  // False: its ledger is in memory.
+  bool is_kept() const { return kept_; }
+
   // The job files, as they are now; what waits of a job that is gone, disabled or without times waits no
   // longer. `only_look`: nothing is written.
   void read_jobs(bool only_look = false);
@@ -85,6 +91,9 @@ class DueDesk {
 
   // Lines for the moments that have come.
   void notice();
+  // One for what has happened to the job's sources, of this second, which is given back. Nothing: there is
+  // one already.
+  std::optional<Instant> add_change(const std::string& job);
   // Runs whose process is gone are recorded as cut off; what they were for waits again, unless `seen_to_end`
   // says that somebody was there to see it.
   void look_after_runs(const std::function<bool(const RunEntry&)>& seen_to_end = {});
@@ -107,7 +116,7 @@ class DueDesk {
   // Something was plugged in or mounted: starts that came to nothing are tried again at once. Not what has
   // only just failed: its own mounting and unmounting would have it tried for ever.
   void drives_changed();
-  // What is made up for starts no earlier.
+  // What is made up for starts no earlier. At most settle_seconds from now.
   void settle_until(Instant when) { settled_ = when; }
 
   DueBook& book() { return book_; }
@@ -123,9 +132,10 @@ class DueDesk {
                                         const std::set<std::string>& held);
   std::vector<DueLine> give_up(std::vector<DueLine> waiting, DueReason reason);
   void wait(const std::string& job, std::vector<DueLine>& waiting, const DueWait& how);
-  bool made_up_by_hand(DueLine& line, const std::vector<RunEntry>& runs);
+  bool made_up_by_hand(DueLine& line, std::vector<RunEntry> runs);
 
   const RunContext& context_;
+  bool kept_ = true;
   std::unique_ptr<Ledger> ledger_;
   DueBook book_;
   Instant settled_ = {};
@@ -135,6 +145,11 @@ class DueDesk {
     Instant failed, not_before;  // nobody tries again in between
     unsigned in_a_row = 0;
   };
+  struct AddedChange {
+    Instant when;
+    std::int64_t newest_run = 0;  // its identity; runs up to it were before the change, whatever their dates
+  };
+  std::map<std::string, AddedChange> added_changes_;   // by job, the last
   std::map<std::string, FailedStarts> failed_starts_;  // by job: those that came to nothing
 };
 

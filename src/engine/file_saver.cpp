@@ -41,6 +41,7 @@ FileSaver::Saved FileSaver::save(FileReader& file) {
   FileReader::Sink sink;
   sink.data = [&](ByteView data) {
     control_.checkpoint();
+    if (pace_ != nullptr) pace_->pass(data.size());
     pending_.insert(pending_.end(), data.begin(), data.end());
     saved.bytes_read += data.size();
     cut_full(list);

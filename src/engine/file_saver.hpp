@@ -5,6 +5,7 @@
 #include "archive/chunk_store.hpp"
 #include "archive/cutter.hpp"
 #include "base/observer.hpp"
+#include "base/pace.hpp"
 #include "base/run_control.hpp"
 #include "source/file_reader.hpp"
 
@@ -13,8 +14,9 @@ namespace kestrum {
 class FileSaver {
  public:
   // References must outlive this.
-  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer, RunControl& control)
-      : sink_(sink), cutter_(cutter), observer_(observer), control_(control) {}
+  // `pace`: of reading; nullptr: as fast as it goes.
+  FileSaver(ChunkSink& sink, const Cutter& cutter, Observer& observer, RunControl& control, Pace* pace)
+      : sink_(sink), cutter_(cutter), observer_(observer), control_(control), pace_(pace) {}
 
   struct Saved {
     ContentList content;  // adds up to the size the file had when it was opened
@@ -32,6 +34,7 @@ class FileSaver {
   const Cutter& cutter_;
   Observer& observer_;
   RunControl& control_;
+  Pace* pace_;
   Bytes pending_;
   std::size_t begin_ = 0;  // of what is not cut yet
 };

@@ -11,6 +11,7 @@
 
 #include "base/error.hpp"
 #include "base/file_handle.hpp"
+#include "base/hex_array.hpp"
 #include "base/text.hpp"
 
 namespace kestrum {
@@ -42,11 +43,30 @@ void clear_temporaries(const std::string& folder) {
 
 template <std::size_t N>
 std::array<std::uint8_t, N> hex_array(const Json& json) {
-  std::optional<Bytes> bytes = from_hex(json.get<std::string>());
-  if (!bytes || bytes->size() != N) throw Error(ErrorKind::failed, "a value has the wrong size");
-  std::array<std::uint8_t, N> out{};
-  std::copy(bytes->begin(), bytes->end(), out.begin());
-  return out;
+  return array_from_hex<N>(json.get<std::string>()).value();
+}
+
+WatchedSet watched_set(const Json& json) {
+  WatchedSet set;
+  set.set = hex_array<16>(json.at("set"));
+  set.watch = hex_array<16>(json.at("watch"));
+  set.period = json.at("period").get<std::uint64_t>();
+  set.selection = json.at("selection").get<std::string>();
+  for (const Json& path : json.at("again")) {
+    const Bytes bytes = from_hex(path.get<std::string>()).value();
+    set.again.push_back(TreePath::from_joined(std::string(bytes.begin(), bytes.end())).value());
+  }
+  return set;
+}
+
+Json json_of(const WatchedSet& set) {
+  Json again = Json::array();
+  for (const TreePath& path : set.again) again.push_back(to_hex(as_bytes(path.joined())));
+  return {{"set", to_hex(set.set)},
+          {"watch", to_hex(set.watch)},
+          {"period", set.period},
+          {"selection", set.selection},
+          {"again", std::move(again)}};
 }
 
 }  // namespace
@@ -136,19 +156,41 @@ void Home::create_job(const std::string& name, const std::string& text) const {
   replace_file(job_path(name), as_bytes(text), 0644);
 }
 
-void Home::change_job(const std::string& name, const std::string& before, const std::string& text) const {
-  std::string path = job_path(name);
-  if (as_text(read_small_file(path, 1u << 20)) != before)
+// `mode`: of one that is not there yet.
+static void change_file(const std::string& path, const std::string& before, const std::string& text,
+                        unsigned mode) {
+  struct stat status {};
+  const bool there = stat(path.c_str(), &status) == 0;
+  if ((there ? as_text(read_small_file(path, 1u << 20)) : std::string_view()) != before)
     throw Error(ErrorKind::failed,
                 printable(path) + " was changed by somebody else meanwhile; it is left as it is",
                 "look at it, and make the change again");
-  struct stat status {};
-  unsigned mode = stat(path.c_str(), &status) == 0 ? status.st_mode & 07777 : 0644;
-  replace_file(path, as_bytes(text), mode);
+  replace_file(path, as_bytes(text), there ? status.st_mode & 07777 : mode);
+}
+
+void Home::change_job(const std::string& name, const std::string& before, const std::string& text) const {
+  if (!has_job(name)) throw system_error("read", job_path(name), ENOENT);
+  change_file(job_path(name), before, text, 0644);
+}
+
+Settings Home::load_settings() const {
+  const std::string path = settings_file();
+  std::error_code code;
+  if (!fs::exists(path, code) && !code) return parse_settings(path, "");
+  const Bytes text = read_believed_file(path, 1u << 20);
+  return parse_settings(path, std::string(as_text(text)));
+}
+
+void Home::change_settings(const std::string& before, const std::string& text) const {
+  make_folders(config_);
+  change_file(settings_file(), before, text, 0600);
 }
 
 void Home::remove_job(const std::string& name) const {
   if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
+  // Of another job of that name nothing was told yet.
+  for (const std::string& told : {tell_file(name), desk_file(name), page_trouble_file(name)})
+    unlink(told.c_str());
 }
 
 void Home::rename_job(const std::string& from, const std::string& to) const {
@@ -170,6 +212,10 @@ void Home::rename_job(const std::string& from, const std::string& to) const {
   unlink(state_file(from).c_str());
   rename(last_good_file(from).c_str(), last_good_file(to).c_str());
   rename(steering_file(from).c_str(), steering_file(to).c_str());
+  rename(tell_file(from).c_str(), tell_file(to).c_str());
+  rename(desk_file(from).c_str(), desk_file(to).c_str());
+  unlink(page_trouble_file(from).c_str());
+  unlink(watch_file(from).c_str());
 }
 
 std::optional<JobState> Home::load_state(const std::string& job) const {
@@ -191,6 +237,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
       drive.written = parse_utc(one.at("written").get<std::string>()).value();
       drive.newest_folder = one.value("newest-folder", std::string());
       drive.accepted = one.value("accepted", Sequence{0});
+      for (const Json& set : one.value("watched", Json::array())) drive.watched.push_back(watched_set(set));
     }
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
       state.chain_keys[hex_array<16>(Json(chain))] = hex_array<32>(check);
@@ -213,13 +260,16 @@ void Home::save_state(const std::string& job, const JobState& state) const {
   for (const Id& chain : state.closed_chains) closed.push_back(to_hex(chain));
   Json drives = Json::array();
   for (const DriveState& drive : state.drives) {
+    Json watched = Json::array();
+    for (const WatchedSet& set : drive.watched) watched.push_back(json_of(set));
     drives.push_back({{"drive", to_hex(drive.drive)},
                       {"destination", drive.destination},
                       {"highest", drive.highest},
                       {"newest-core", drive.newest_core ? Json(to_hex(*drive.newest_core)) : Json(nullptr)},
                       {"newest-folder", drive.newest_folder},
                       {"written", utc_text(drive.written)},
-                      {"accepted", drive.accepted}});
+                      {"accepted", drive.accepted},
+                      {"watched", watched}});
   }
   Json json{{"version", 2},
             {"job", to_hex(state.job)},

@@ -7,9 +7,20 @@
 
 #include "archive/crypto.hpp"
 #include "base/set_facts.hpp"
+#include "base/tree_path.hpp"
 #include "job/job_file.hpp"
+#include "job/settings.hpp"
 
 namespace kestrum {
+
+// A set of a run that was told what watching had found: what happened later is of a later period.
+struct WatchedSet {
+  Id set{};
+  Id watch{};
+  std::uint64_t period = 0;
+  std::string selection;        // selection_mark()
+  std::vector<TreePath> again;  // had problems: to be looked at again, with all below
+};
 
 // A drive that a job has written to.
 struct DriveState {
@@ -19,6 +30,7 @@ struct DriveState {
   std::optional<Digest> newest_core;  // of the newest set
   std::string newest_folder;          // its name; empty: not known
   Instant written;                    // start of that set
+  std::vector<WatchedSet> watched;    // that the next set may be compared with
   Sequence accepted = 0;              // up to it, a person has taken the sets as they are
 };
 
@@ -54,6 +66,18 @@ class Home {
   std::string last_good_file(const std::string& job) const { return state_ + "/last-good/" + job + ".toml"; }
   std::string steering_folder() const { return state_ + "/steering"; }
   std::string steering_file(const std::string& job) const { return steering_folder() + "/" + job + ".json"; }
+  // What the agent tells a run of changes.
+  std::string watch_file(const std::string& job) const { return state_ + "/watch/" + job + ".json"; }
+  std::string settings_file() const { return config_ + "/settings.toml"; }
+  // What was told of the job by mail.
+  std::string tell_file(const std::string& job) const { return state_ + "/tell/" + job + ".json"; }
+  // The same at the desks.
+  std::string desk_file(const std::string& job) const { return state_ + "/tell/" + job + ".desk.json"; }
+  // Why its report page could not be written the last time; not there when it could.
+  std::string page_trouble_file(const std::string& job) const { return state_ + "/tell/" + job + ".page"; }
+  // Mail that is to go out.
+  std::string outbox_folder() const { return state_ + "/outbox"; }
+  const std::string& state_folder() const { return state_; }
   std::string mount_folder() const { return state_ + "/mounted"; }
   std::string agent_file() const { return state_ + "/agent.lock"; }
   // Makes the folder above the state's file that it is in.
@@ -67,6 +91,10 @@ class Home {
   bool has_job(const std::string& name) const;
   // Throws usage: no such job (the nearest name is offered), or a file that does not read.
   Job load_job(const std::string& name) const;
+  // The usual settings where there is no such file. Throws usage: it does not read.
+  Settings load_settings() const;
+  // As change_job().
+  void change_settings(const std::string& before, const std::string& text) const;
   // Throws usage when there is one already.
   void create_job(const std::string& name, const std::string& text) const;
   // The job's file is replaced, if it still holds `before`. Throws Error of kind failed when somebody else

@@ -6,7 +6,9 @@
 #include "base/exit_codes.hpp"
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
+#include "engine/destination_note.hpp"
 #include "engine/disk_sharing.hpp"
+#include "engine/log_keeping.hpp"
 #include "job/job_selection.hpp"
 #include "plan/plan_words.hpp"
 
@@ -41,7 +43,7 @@ std::string log_name(const RunEntry& entry) {
 }  // namespace
 
 JobRun::JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
-               const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises)
+               const RunContext& context, std::shared_ptr<KeyRing> keys, Around& around, bool spare_promises)
     : job_(job),
       named_(std::move(named)),
       trouble_(std::move(trouble)),
@@ -50,6 +52,7 @@ JobRun::JobRun(const Job& job, std::string named, std::optional<Error> trouble, 
       context_(context),
       observer_(context.observer),
       keys_(std::move(keys)),
+      around_(around),
       history_(History::open(context)) {}
 
 void JobRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
@@ -84,6 +87,7 @@ void JobRun::begin() {
   try {
     entry.log_file = context_.home.log_path(job_.name, log_name(entry));
     observer_.run_begins(entry.log_file);
+    keep_logs(entry.log_file, log_rules(context_.home, entry.started));
   } catch (const Error& error) {
     problem("", "keep a log of this run", error.what());
   }
@@ -129,12 +133,14 @@ void JobRun::steps() {
   // Without a memory, an empty place cannot be told from an empty mount point.
   if (memory_trouble_ && !found.has_identity()) throw *memory_trouble_;
   if (memory_trouble_) problem(context_.home.state_file(job_.name), "read", memory_trouble_->what());
-  Selection selection = select(job_.what, context_.people, context_.clock.now(),
-                               [this](const std::string& text) { note(text); });
-  exclude_destinations(job_, selection);
+  Selection selection = selected(false);
   refuse_same_disk(found, selection);
   WriteSession session(std::move(found), context_);
   try {
+    // Of two runs at once only the one that goes on has its command run.
+    const bool sources_changed =
+        around_.before([this](const Problem& one) { problem(one.path, one.operation, one.reason); });
+    if (sources_changed) selection = selected(true);
     work(session, selection);
   } catch (const Error& error) {
     throw session.guard().explain(error);
@@ -142,9 +148,19 @@ void JobRun::steps() {
   outcome_.free_bytes = session.store().space().free;
 }
 
+Selection JobRun::selected(bool silent) {
+  Selection selection =
+      select(job_.what, context_.people, context_.clock.now(), [this, silent](const std::string& text) {
+        if (!silent) note(text);
+      });
+  exclude_destinations(job_, selection);
+  return selection;
+}
+
 void JobRun::work(WriteSession& session, const Selection& selection) {
   FitDrive fit(session, history_, spare_promises_,
                [this](const UpkeepResult& result) { tell_upkeep(result, "to make room: "); });
+  watch_.emplace(context_, job_.name, selection);
   session.prove_sets();
   accept_or_refuse(session);
   session.finish_folds();
@@ -211,6 +227,8 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
       note("the list of files of set " + std::to_string(*plan_->decision.base) + " does not read (" +
            error.what() + "); another base is chosen");
       unreadable.push_back(*plan_->decision.base);
+    } catch (const WatchDoubt& doubt) {
+      watch_->doubt(doubt.why);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::full || outcome_.entry.sequence) throw;
       full_fits_ =
@@ -386,7 +404,10 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
   session.save_memory();
   observer_.phase_begins(Phase::copying, fit.expected());
-  SetStore set(plan, selection, session, fit.store(), *chain_, outcome_.problems);
+  std::optional<WatchedRun> watched;
+  if (plan.decision.base)
+    watched = watch_->onto(session.drive(), session.sets().sealed(*plan.decision.base)->facts().set);
+  SetStore set(plan, selection, session, fit.store(), *chain_, std::move(watched), outcome_.problems);
   set.begin();
   set.save();
   StoredSet stored = set.seal();
@@ -402,15 +423,33 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
   outcome_.set_folder = session.root() + "/" + stored.folder;
   const FoundSet& set = session.sealed_now(stored.folder, facts.set);
   // What may not come back after a power cut is not held against the drive later.
-  if (stored.sure) {
-    DriveState& drive = session.drive();
-    drive.newest_core = set.seal->core_digest;
-    drive.newest_folder = set.folder.name;
-    drive.written = facts.started;
-    session.save_memory();
-  }
+  if (stored.sure) remember(session, set, stored);
   tell_saved_anew(stored);
+  leave_note_there(session);
   if (job_.read_back) read_back(session, set);
+}
+
+// A note is not worth a run.
+void JobRun::leave_note_there(const WriteSession& session) {
+  try {
+    leave_note(session.store(), job_.leaves_program);
+  } catch (const Error& error) {
+    note(std::string("the note for whoever finds the drive could not be written: ") + error.what());
+  }
+}
+
+void JobRun::remember(WriteSession& session, const FoundSet& set, const StoredSet& stored) {
+  DriveState& drive = session.drive();
+  drive.newest_core = set.seal->core_digest;
+  drive.newest_folder = set.folder.name;
+  drive.written = set.facts().started;
+  // The next differential set builds on the same one.
+  std::optional<Id> base;
+  if (set.facts().kind == Kind::differential && plan_->decision.base) {
+    if (const FoundSet* below = session.sets().sealed(*plan_->decision.base)) base = below->facts().set;
+  }
+  watch_->remember(drive, set.facts().set, base, stored.again);
+  session.save_memory();
 }
 
 // The new point is whole; the earlier ones are not.

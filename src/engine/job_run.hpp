@@ -1,18 +1,20 @@
 // One run of one job to one destination, step by step.
 #pragma once
 
-#include "engine/backup.hpp"
+#include "engine/around.hpp"
 #include "engine/fit_drive.hpp"
 #include "engine/set_store.hpp"
+#include "engine/watched_run.hpp"
 
 namespace kestrum {
 
 class JobRun {
  public:
-  // `named`: the destination, as the job names it. `trouble`: known already; then the run only fails.
-  // `spare_promises`: see KeepQuestion.
+  // `around` must outlive it. `named`: the destination, as the job names it. `trouble`: known already; then
+  // the run only fails. `spare_promises`: see KeepQuestion.
   JobRun(const Job& job, std::string named, std::optional<Error> trouble, std::optional<Kind> wanted,
-         const RunContext& context, std::shared_ptr<KeyRing> keys, bool spare_promises = false);
+         const RunContext& context, std::shared_ptr<KeyRing> keys, Around& around,
+         bool spare_promises = false);
   // What is known before it begins. Told as problems of this run.
   void begin_with(std::vector<Problem> known) { known_ = std::move(known); }
   // Due moments wait for it: Ledger::begin_run.
@@ -26,6 +28,7 @@ class JobRun {
   void end();
   void work(WriteSession& session, const Selection& selection);
   std::optional<JobState> remembered();
+  Selection selected(bool silent);
   void refuse_same_disk(const LookSession& found, const Selection& selection);
   // Until a set is sealed: what was decided is decided anew when a base turns out not to read, and after room
   // was made.
@@ -39,7 +42,9 @@ class JobRun {
   void confirm_passphrase(const SecretText& phrase);
   void note_recovery_key(const SetPlan& plan);
   StoredSet write(WriteSession& session, const Selection& selection, FitDrive& fit);
+  void remember(WriteSession& session, const FoundSet& set, const StoredSet& stored);
   void finish(WriteSession& session, const StoredSet& stored);
+  void leave_note_there(const WriteSession& session);
   void tell_saved_anew(const StoredSet& stored);
   void read_back(WriteSession& session, const FoundSet& set);
   void keep_up(Upkeep& upkeep);
@@ -59,11 +64,13 @@ class JobRun {
   const RunContext& context_;
   Observer& observer_;
   std::shared_ptr<KeyRing> keys_;
+  Around& around_;
   History history_;
   std::optional<Error> memory_trouble_;  // what this machine remembers of the job does not read
   std::optional<ChainReader> chain_;
   std::vector<ChainSet> surveyed_;
   std::optional<SetPlan> plan_;
+  std::optional<WatchGuide> watch_;
   std::int64_t start_ = 0;
   std::vector<Problem> known_;         // before it began
   bool full_fits_ = true;              // else the chain goes on where a full set is due

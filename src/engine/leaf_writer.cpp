@@ -7,6 +7,7 @@
 #include <cerrno>
 
 #include "archive/file_view.hpp"
+#include "archive/sha256.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "engine/restore_fate.hpp"
@@ -23,7 +24,9 @@ std::optional<LeafWriter::Spot> LeafWriter::choose_spot(const Entry& entry, cons
   if (!target_.names().held(spot.folder, name)) return spot;
   const Decided decided = decide_placement(state_, entry, spot.fd, name);
   if (decided.fate == RestoreFate::kept || decided.fate == RestoreFate::same) {
-    state_.done(entry, spot.folder.child(name), decided.fate);
+    const bool same = decided.fate == RestoreFate::same;
+    state_.done(entry, spot.folder.child(decided.placement.name), decided.fate,
+                same ? state_.digest_of(entry) : std::string());
     return std::nullopt;
   }
   spot.placement = decided.placement;
@@ -38,10 +41,14 @@ void LeafWriter::restore(const Entry& entry, const TreePath& place) {
   FileHandle earlier = open_earlier(entry, earlier_name);
   std::optional<Spot> spot = choose_spot(entry, place, placed_name(entry, place));
   if (!spot) return;
+  sha256_.clear();
   TemporaryFile file(spot->fd);
   if (earlier) {
     int code = file.create_hard_link(earlier.get(), earlier_name);
-    if (code == 0) return finish(entry, file, *spot);
+    if (code == 0) {
+      if (const Earlier* const known = earlier_of(entry)) sha256_ = known->sha256;
+      return finish(entry, file, *spot);
+    }
     state_.lose(entry.path, "link to its other name",
                 system_reason(code) +
                     (entry.type == EntryType::file ? "; it is a file of its own" : "; it is one of its own"));
@@ -85,17 +92,21 @@ void LeafWriter::write(const Entry& entry, TemporaryFile& file, const Spot& spot
 bool LeafWriter::write_content(const Entry& entry, TemporaryFile& file) {
   state_.observer.file_begins(entry.path.absolute(), entry.size);
   bool fits = true;
+  std::optional<Sha256> digest;
+  if (state_.request.digests) digest.emplace();
   auto note = [&](int code) {
     fits = fits && code != EFBIG;
     if (code != EFBIG) check_target(code, "write", state_.request);
   };
-  FileView(state_.point.reader(), entry).each(0, entry.size, [&](std::uint64_t length, ByteView content) {
+  FileView(state_.reader(), entry).each(0, entry.size, [&](std::uint64_t length, ByteView content) {
     if (!fits) return;
     state_.control.checkpoint();
     note(content.empty() ? file.skip(length) : file.write(content));
+    if (digest) content.empty() ? digest->zeros(length) : digest->update(content);
     if (fits) state_.observer.advanced(length, 0);
   });
   if (fits) note(file.end());
+  if (digest) sha256_ = digest->finish();
   return fits;
 }
 
@@ -108,7 +119,7 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
   for (unsigned n = 2; fstatat(spot.fd, (stem + ".part-001").c_str(), &there, AT_SYMLINK_NOFOLLOW) == 0; ++n)
     stem = spot.placement.name + " (" + std::to_string(n) + ")";
   unsigned parts = 0;
-  FileView view(state_.point.reader(), entry);
+  FileView view(state_.reader(), entry);
   for (std::uint64_t at = 0; at < entry.size; at += part_bytes) {
     TemporaryFile file(spot.fd);
     check_target(file.create_file(), "create the file", state_.request);
@@ -131,15 +142,22 @@ void LeafWriter::write_in_parts(const Entry& entry, const Spot& spot, std::uint6
                  "it is larger than the file system there takes in one file: it is in " +
                      count_text(parts, "part") + ", which put together are the file: cat '" + name +
                      ".part-'* > '" + name + "'");
-  state_.done(entry, spot.folder.child(stem + ".part-001"), RestoreFate::parts);
+  state_.done(entry, spot.folder.child(stem + ".part-001"), RestoreFate::parts, state_.digest_of(entry));
+}
+
+const LeafWriter::Earlier* LeafWriter::earlier_of(const Entry& entry) const {
+  // What another point has under that number may be another file.
+  if (!entry.several_names || entry.type == EntryType::folder || &state_.source() != &state_.point)
+    return nullptr;
+  const auto earlier = links_.find({entry.filesystem, entry.inode});
+  return earlier == links_.end() ? nullptr : &earlier->second;
 }
 
 FileHandle LeafWriter::open_earlier(const Entry& entry, std::string& name) {
-  if (!entry.several_names || entry.type == EntryType::folder) return {};
-  auto earlier = links_.find({entry.filesystem, entry.inode});
-  if (earlier == links_.end()) return {};
-  name = std::string(earlier->second.name());
-  return FileHandle(fcntl(target_.open(earlier->second.parent()), F_DUPFD_CLOEXEC, 0));
+  const Earlier* const earlier = earlier_of(entry);
+  if (earlier == nullptr) return {};
+  name = std::string(earlier->placed.name());
+  return FileHandle(fcntl(target_.open(earlier->placed.parent()), F_DUPFD_CLOEXEC, 0));
 }
 
 RestoreFate LeafWriter::put(const Entry& entry, TemporaryFile& file, Spot& spot) {
@@ -178,8 +196,9 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
   Spot last = spot;
   const RestoreFate fate = put(entry, file, last);
   TreePath placed = last.folder.child(last.placement.name);
-  if (entry.several_names && entry.type != EntryType::folder)
-    links_.try_emplace({entry.filesystem, entry.inode}, placed);
+  const bool own_point = &state_.source() == &state_.point;
+  if (entry.several_names && entry.type != EntryType::folder && own_point)
+    links_.try_emplace({entry.filesystem, entry.inode}, Earlier{placed, sha256_});
   if (entry.carried_from)
     state_.problem(entry.path, "restore",
                    "it could not be read when the point was made: it is back as it was on " +
@@ -188,7 +207,7 @@ void LeafWriter::finish(const Entry& entry, TemporaryFile& file, const Spot& spo
     state_.problem(entry.path, "restore",
                    "it could only be read in part when the point was made: what is missing are zeros in " +
                        printable(last.placement.name));
-  state_.done(entry, placed, fate);
+  state_.done(entry, placed, fate, sha256_);
 }
 
 // Where the image came from, over what is on the device now.
@@ -206,7 +225,7 @@ void LeafWriter::restore_device(const Entry& entry) {
 
 void LeafWriter::write_device(const Entry& entry, DeviceTarget& device) {
   state_.observer.file_begins(entry.path.absolute(), entry.size);
-  FileView(state_.point.reader(), entry).each(0, entry.size, [&](std::uint64_t length, ByteView content) {
+  FileView(state_.reader(), entry).each(0, entry.size, [&](std::uint64_t length, ByteView content) {
     state_.control.checkpoint();
     check_target(content.empty() ? device.zeros(length) : device.write(content), "write to the device",
                  state_.request);

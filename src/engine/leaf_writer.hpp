@@ -23,6 +23,10 @@ class LeafWriter {
     std::string name;  // as wanted
     Placement placement;
   };
+  struct Earlier {
+    TreePath placed;
+    std::string sha256;
+  };
   // Nothing when what is there is kept.
   std::optional<Spot> choose_spot(const Entry& entry, const TreePath& place, const std::string& name);
   void restore_device(const Entry& entry);
@@ -33,6 +37,7 @@ class LeafWriter {
   void write_in_parts(const Entry& entry, const Spot& spot, std::uint64_t part_bytes);
   // The folder of an earlier name of the same file, and that name.
   FileHandle open_earlier(const Entry& entry, std::string& name);
+  const Earlier* earlier_of(const Entry& entry) const;
   // Under the name of the placement or, where that cannot be, another one.
   RestoreFate put(const Entry& entry, TemporaryFile& file, Spot& spot);
   void finish(const Entry& entry, TemporaryFile& file, const Spot& spot);
@@ -40,7 +45,8 @@ class LeafWriter {
   RestoreState& state_;
   RestoreTarget& target_;
   // Files with several names that were written, by file system and inode.
-  std::map<std::pair<std::uint32_t, std::uint64_t>, TreePath> links_;
+  std::map<std::pair<std::uint32_t, std::uint64_t>, Earlier> links_;
+  std::string sha256_;  // of the file at hand
 };
 
 }  // namespace kestrum

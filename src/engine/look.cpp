@@ -3,17 +3,9 @@
 #include <algorithm>
 
 #include "base/text.hpp"
-#include "source/pattern.hpp"
-#include "source/skip_rules.hpp"
 
 namespace kestrum {
 namespace {
-
-std::string lower(std::string text) {
-  std::transform(text.begin(), text.end(), text.begin(),
-                 [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-  return text;
-}
 
 // Judges the points of one list of sets.
 class Judge {
@@ -242,34 +234,35 @@ NoSuchPath no_such_path(OpenPoint& point, const TreePath& path) {
                     {path});
 }
 
-Listing browse(OpenPoint& point, const TreePath& path) {
+std::string gap_text(const TreePath& from, const std::optional<TreePath>& until, const std::string& why) {
+  return "a part of the list of files does not read (" + why + "): what comes from " +
+         printable(from.absolute()) + (until ? " to " + printable(until->absolute()) : std::string(" on"));
+}
+
+Listing browse(OpenPoint& point, const TreePath& path, const BrowseWays& ways) {
   CatalogReader catalog = point.catalog();
   std::optional<Entry> self = catalog.find(path);
   if (!self) throw no_such_path(point, path);
-  Listing listing{std::move(*self), {}};
+  Listing listing{std::move(*self), {}, {}};
   if (listing.self.type != EntryType::folder) return listing;
-  catalog.each_child(path, [&](const Entry& entry) { listing.children.push_back(entry); });
-  return listing;
-}
-
-NamePattern::NamePattern(const std::string& pattern)
-    : wanted_(lower(pattern)),
-      plain_(wanted_.find_first_of("*?[\\") == std::string::npos),
-      whole_(wanted_.find('/') != std::string::npos) {
-  if (wanted_.starts_with('/')) wanted_.erase(0, 1);
-}
-
-bool NamePattern::fits(const Entry& entry) const {
-  const std::string subject = lower(whole_ ? entry.path.joined() : std::string(entry.path.name()));
-  return plain_ ? subject.find(wanted_) != std::string::npos : matches_pattern(wanted_, subject);
-}
-
-void find_names(OpenPoint& point, const std::string& pattern, const std::function<void(const Entry&)>& hit) {
-  const NamePattern names(pattern);
-  CatalogReader catalog = point.catalog();
-  while (std::optional<Entry> entry = catalog.next()) {
-    if (names.fits(*entry)) hit(*entry);
+  const auto take = [&](const Entry& entry) { listing.children.push_back({entry, {}}); };
+  const auto gap = [&](const CatalogReader::Gap& missing, const Error& error) {
+    listing.findings.push_back(gap_text(missing.from, missing.until, error.what()));
+  };
+  if (ways.deep) {
+    catalog.each_below(path, take, gap);
+  } else {
+    catalog.each_child(path, take, gap);
   }
+  for (Listing::Child& child : listing.children) {
+    if (!ways.sums || child.entry.type != EntryType::folder) continue;
+    try {
+      child.below = catalog.below(child.entry.path);
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+    }
+  }
+  return listing;
 }
 
 TreePath path_in(OpenPoint& point, const WantedPath& wanted) {

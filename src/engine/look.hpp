@@ -89,10 +89,23 @@ auto with_current_sets(LookSession& session, Use&& use) {
 // A folder with its direct children, or the one entry when the path is no folder. Throws usage when the path
 // is not in the point, offering the nearest names.
 struct Listing {
+  struct Child {
+    Entry entry;
+    std::optional<CatalogReader::Below> below;  // of a folder; none where that does not read
+  };
   Entry self;
-  std::vector<Entry> children;
+  std::vector<Child> children;        // by name
+  std::vector<std::string> findings;  // parts of the list that do not read, in plain words
 };
-Listing browse(OpenPoint& point, const TreePath& path);
+// `sums`: with what is in each folder. `deep`: with all that is below, in order, not only what is directly in
+// it.
+struct BrowseWays {
+  bool sums = false;
+  bool deep = false;
+};
+Listing browse(OpenPoint& point, const TreePath& path, const BrowseWays& ways = {});
+// "a part of the list of files does not read (why): what comes from /a to /b"
+std::string gap_text(const TreePath& from, const std::optional<TreePath>& until, const std::string& why);
 
 // A path inside a point as a person wrote it, which may mean more than one thing: the first that is there
 // counts.
@@ -103,19 +116,6 @@ struct WantedPath {
 };
 // Throws as `browse` does, about the first reading.
 TreePath path_in(OpenPoint& point, const WantedPath& wanted);
-
-// Fits an entry by its name (or by its whole path, when the pattern holds a '/'); the pattern as in skip
-// rules; without special characters it may stand anywhere in the name. Ignores ASCII case.
-class NamePattern {
- public:
-  explicit NamePattern(const std::string& pattern);
-  bool fits(const Entry& entry) const;
-
- private:
-  std::string wanted_;
-  bool plain_, whole_;
-};
-void find_names(OpenPoint& point, const std::string& pattern, const std::function<void(const Entry&)>& hit);
 
 // A path is not in the point.
 class NoSuchPath : public Error {

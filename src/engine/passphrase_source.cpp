@@ -31,6 +31,19 @@ SecretText read_secret_file(const std::string& path, const std::string& what, co
 
 }  // namespace
 
+SecretText secret_line(const std::string& source, const std::string& what) {
+  const std::string path = source.substr(std::string_view("file:").size());
+  SecretText content = read_secret_file(
+      path, what + " file", "create it with the " + what + " on one line, and: chmod 600 " + printable(path));
+  std::string_view text = content.view();
+  if (text.ends_with('\n')) text.remove_suffix(1);
+  if (text.ends_with('\r')) text.remove_suffix(1);
+  if (text.empty())
+    throw Error(ErrorKind::key, "the " + what + " file " + printable(path) + " is empty",
+                "put the " + what + " on its first line");
+  return SecretText(text);
+}
+
 std::optional<SecretText> get_passphrase(const std::string& source, const std::string& what,
                                          const AskPassphrase& ask) {
   if (!source.starts_with("file:")) {
@@ -40,17 +53,7 @@ std::optional<SecretText> get_passphrase(const std::string& source, const std::s
       throw Error(ErrorKind::key, "the passphrase is empty", "type one; without it nothing can be opened");
     return typed;
   }
-  std::string path = source.substr(5);
-  SecretText content =
-      read_secret_file(path, "passphrase file",
-                       "create it with the passphrase on one line, and: chmod 600 " + printable(path));
-  std::string_view text = content.view();
-  if (text.ends_with('\n')) text.remove_suffix(1);
-  if (text.ends_with('\r')) text.remove_suffix(1);
-  if (text.empty())
-    throw Error(ErrorKind::key, "the passphrase file " + printable(path) + " is empty",
-                "put the passphrase on its first line");
-  return SecretText(text);
+  return secret_line(source, "passphrase");
 }
 
 std::string weakness_of(const SecretText& passphrase) {

@@ -18,6 +18,10 @@ using AskPassphrase = std::function<std::optional<SecretText>(const std::string&
 std::optional<SecretText> get_passphrase(const std::string& source, const std::string& what,
                                          const AskPassphrase& ask);
 
+// The first line of the file that `source`, "file:/path", names. `what` it is, for messages: "password".
+// Throws as get_passphrase().
+SecretText secret_line(const std::string& source, const std::string& what);
+
 // What speaks against that passphrase, in one sentence: it is short. Empty when nothing does.
 std::string weakness_of(const SecretText& passphrase);
 

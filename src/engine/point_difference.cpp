@@ -12,49 +12,57 @@ bool same_content(const Entry& a, const Entry& b) {
                     });
 }
 
-std::optional<Differs> difference(const Entry& before, const Entry& now) {
+}  // namespace
+
+std::optional<Differs> difference(const Entry& before, const Entry& now, bool same_names) {
   const bool device = now.device_major != before.device_major || now.device_minor != before.device_minor;
   if (before.type != now.type || before.size != now.size || before.link_target != now.link_target || device ||
-      !same_content(before, now))
+      (same_names && !same_content(before, now)))
     return Differs::changed;
-  if (before.mode != now.mode || before.owner != now.owner || before.group != now.group ||
-      (now.type != EntryType::folder && before.modified != now.modified) ||
-      before.attributes != now.attributes)
+  const bool later = now.type != EntryType::folder && before.modified != now.modified;
+  if (later && !same_names && now.has_content()) return Differs::changed;
+  if (later || before.mode != now.mode || before.owner != now.owner || before.group != now.group ||
+      (same_names && before.attributes != now.attributes))
     return Differs::attributes;
   return std::nullopt;
 }
 
-}  // namespace
-
 std::string_view change_word(Differs how) {
-  static constexpr std::string_view words[] = {"new", "changed", "attributes", "gone"};
+  static constexpr std::string_view words[] = {"new", "changed", "attributes", "gone", "moved"};
   return words[static_cast<std::size_t>(how)];
 }
 
-void each_difference(OpenPoint* older, OpenPoint& newer, RunControl& control,
-                     const std::function<void(Differs, const Entry&)>& use) {
-  std::optional<CatalogReader> before;
-  if (older != nullptr) before.emplace(older->catalog());
-  CatalogReader now = newer.catalog();
-  std::optional<Entry> old_one = before ? before->next() : std::nullopt, new_one = now.next();
-  while (old_one || new_one) {
+std::uint64_t each_difference(OpenPoint* older, OpenPoint& newer, const DifferenceWays& ways,
+                              RunControl& control, const OnDifference& use) {
+  constexpr std::size_t now_side = 0;
+  std::vector<CatalogMerge::Source> sources;
+  const auto add = [&](OpenPoint& point, std::size_t family) {
+    sources.push_back({&point.reader(), point.reader().set().root().catalog, family});
+  };
+  const bool same_names = older == nullptr || older->reader().naming().key() == newer.reader().naming().key();
+  add(newer, 0);
+  if (older != nullptr) add(*older, same_names ? 0 : 1);
+  CatalogMerge merge(std::move(sources),
+                     {.within = ways.within, .pass_shared = older != nullptr, .gap = ways.gap});
+  while (merge.next()) {
     control.checkpoint();
-    if (!new_one || (old_one && old_one->path < new_one->path)) {
-      use(Differs::gone, *old_one);
-      old_one = before->next();
-    } else if (!old_one || new_one->path < old_one->path) {
-      use(Differs::added, *new_one);
-      new_one = now.next();
-    } else {
-      if (std::optional<Differs> how = difference(*old_one, *new_one)) use(*how, *new_one);
-      old_one = before->next();
-      new_one = now.next();
+    std::optional<Entry> before, now;
+    for (const CatalogMerge::Side& side : merge.sides()) {
+      (side.sources->front() == now_side ? now : before) = side.scan->entry();
+    }
+    if (before && now) {
+      if (const std::optional<Differs> how = difference(*before, *now, same_names))
+        use({*how, &*before, &*now});
+    } else if (now) {
+      use({Differs::added, nullptr, &*now});
+    } else if (before) {
+      use({Differs::gone, &*before, nullptr});
     }
   }
+  return merge.pages_read();
 }
 
-void each_change_of(LookSession& session, Sequence sequence, RunControl& control,
-                    const std::function<void(Differs, const Entry&)>& use) {
+void each_change_of(LookSession& session, Sequence sequence, RunControl& control, const OnDifference& use) {
   const auto number = [](Sequence wanted) { return PointWish{PointWish::By::number, wanted, {}}; };
   OpenPoint newer(session, number(sequence));
   std::optional<Sequence> base = newer.facts().base;
@@ -70,7 +78,7 @@ void each_change_of(LookSession& session, Sequence sequence, RunControl& control
   }
   std::optional<OpenPoint> older;
   if (base) older.emplace(session, number(*base));
-  each_difference(older ? &*older : nullptr, newer, control, use);
+  each_difference(older ? &*older : nullptr, newer, {}, control, use);
 }
 
 }  // namespace kestrum

@@ -6,6 +6,7 @@
 #include "engine/disk_sharing.hpp"
 #include "engine/run_facts.hpp"
 #include "engine/session.hpp"
+#include "job/command_lines.hpp"
 #include "job/job_selection.hpp"
 #include "plan/keep_plan.hpp"
 #include "source/walk_ahead.hpp"
@@ -51,6 +52,8 @@ class Preview {
     measure(chain, decision, known, walked);
     fill(tally);
     warn(selection, tally);
+    for (const std::string& line : command_lines(job_)) note(line);
+    if (!job_.before.empty()) note("a preview runs no commands: it shows what is there without them");
     return std::move(result_);
   }
 
@@ -105,7 +108,7 @@ class Preview {
       filesystems = FilesystemTable(decode_run_record(base->fetch(base->set().root().record)).filesystems);
       comparison.emplace(*base, known, filesystems);
       comparison->on_gone([this](const Entry& entry) {
-        tell({Verdict::gone, entry.path, entry.type == EntryType::folder, entry.size, {}, {}});
+        tell({Verdict::gone, entry.path, entry.type == EntryType::folder, entry.size, {}, {}, false});
       });
     }
     context_.observer.phase_begins(Phase::scanning, {});
@@ -114,8 +117,13 @@ class Preview {
       if (result_.problems.size() < 1000) result_.problems.push_back(found);
     };
     auto left_out = [&](const LeftOut& left) {
-      PreviewItem item{Verdict::left_out, left.path, left.folder,
-                       left.size,         {},        choice_text(selection, left.choice)};
+      PreviewItem item{Verdict::left_out,
+                       left.path,
+                       left.folder,
+                       left.size,
+                       {},
+                       choice_text(selection, left.choice),
+                       left.choice.reason == Reason::rule};
       tally.leave_out(left, item);
       tell(item);
     };

@@ -38,7 +38,8 @@ struct PreviewItem {
   bool folder = false;
   std::uint64_t size = 0;
   std::string category;
-  std::string why;  // of changed ones and of what is left out
+  std::string why;       // of changed ones and of what is left out
+  bool by_rule = false;  // it is left out by a pattern, which another one can take back
 };
 
 struct NamedCounts {

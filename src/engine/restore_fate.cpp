@@ -9,53 +9,10 @@
 
 #include "archive/content_list.hpp"
 #include "base/open_beneath.hpp"
+#include "engine/same_content.hpp"
 
 namespace kestrum {
 namespace {
-
-// Reads exactly so many bytes from where the file is; false at its end.
-bool read_exactly(int fd, Bytes& out, std::uint64_t length) {
-  out.resize(length);
-  std::size_t done = 0;
-  while (done < length) {
-    const ssize_t got = read(fd, out.data() + done, length - done);
-    if (got <= 0) return false;
-    done += static_cast<std::size_t>(got);
-  }
-  return true;
-}
-
-struct Different {};
-
-// Of two of the same size. By the names of its chunks, so that nothing of the archive but the list of them is
-// read.
-bool same_content(RestoreState& state, const Entry& entry, int fd) {
-  const Naming& naming = state.point.reader().naming();
-  Bytes content;
-  const auto compare = [&](const ContentItem& item) {
-    constexpr std::uint64_t hole_step = 1u << 20;
-    const bool hole = item.kind == ItemKind::hole;
-    for (std::uint64_t left = item.length; left > 0;) {
-      const std::uint64_t step = hole ? std::min(left, hole_step) : left;
-      state.control.checkpoint();
-      if (!read_exactly(fd, content, step)) throw Different{};
-      const bool same = hole
-                            ? std::all_of(content.begin(), content.end(), [](auto byte) { return byte == 0; })
-                            : naming.name(content) == item.ref().name;
-      if (!same) throw Different{};
-      left -= step;
-    }
-  };
-  try {
-    walk_content(entry.content, state.point.reader(), compare);
-  } catch (const Different&) {
-    return false;
-  } catch (const Error& error) {
-    if (!does_not_read(error)) throw;
-    return false;  // what cannot be read cannot be told to be the same
-  }
-  return true;
-}
 
 bool same_link(const Entry& entry, int folder, const std::string& name, const struct stat& there) {
   std::string target(static_cast<std::size_t>(there.st_size) + 1, '\0');
@@ -73,14 +30,14 @@ bool same_as_there(RestoreState& state, const Entry& entry, int folder, const st
   if (entry.type != EntryType::file || entry.incomplete || !S_ISREG(there.st_mode)) return false;
   if (static_cast<std::uint64_t>(there.st_size) != entry.size) return false;
   FileHandle file = open_beneath(folder, name, O_RDONLY);
-  return file && same_content(state, entry, file.get());
+  return file && same_content(state.reader(), entry, file.get(), state.control);
 }
 
 // Bytes that a file takes, without its holes.
 std::uint64_t data_bytes(RestoreState& state, const Entry& entry) {
   std::uint64_t sum = 0;
   try {
-    walk_content(entry.content, state.point.reader(), [&](const ContentItem& item) {
+    walk_content(entry.content, state.reader(), [&](const ContentItem& item) {
       if (item.kind != ItemKind::hole) sum += item.length;
     });
   } catch (const Error& error) {
@@ -91,10 +48,38 @@ std::uint64_t data_bytes(RestoreState& state, const Entry& entry) {
 
 }  // namespace
 
+namespace {
+
+// What may be left alone: to replace it would change nothing, or only what a person who keeps both has
+// anyway.
+bool is_there_already(RestoreState& state, const Entry& entry, int folder, const std::string& name) {
+  struct stat there {};
+  if (fstatat(folder, name.c_str(), &there, AT_SYMLINK_NOFOLLOW) != 0) return false;
+  if (state.request.clash != Clash::keep_both) {
+    constexpr mode_t permission_bits = 07777;
+    const bool same_time =
+        there.st_mtim.tv_sec == entry.modified.seconds && there.st_mtim.tv_nsec == entry.modified.nanoseconds;
+    const bool same_mode =
+        entry.type == EntryType::symlink || (there.st_mode & permission_bits) == entry.mode;
+    const bool as_it_was = same_mode && state.has_its_owner(entry, there.st_uid, there.st_gid);
+    if (!same_time || (state.request.clash == Clash::replace && !as_it_was)) return false;
+  }
+  return same_as_there(state, entry, folder, name);
+}
+
+}  // namespace
+
 Decided decide_placement(RestoreState& state, const Entry& entry, int folder, const std::string& name) {
   const Clash clash = state.request.clash;
-  if (clash == Clash::keep_both && same_as_there(state, entry, folder, name))
+  if (clash != Clash::keep_existing && is_there_already(state, entry, folder, name))
     return {RestoreFate::same, {name, false}};
+  // An earlier restore of the same has put it there already: then this one goes on where that ended.
+  struct stat there {};
+  for (unsigned n = 1; clash == Clash::keep_both; ++n) {
+    const std::string beside = nth_name_beside(name, state.stamp, n);
+    if (fstatat(folder, beside.c_str(), &there, AT_SYMLINK_NOFOLLOW) != 0) break;
+    if (same_as_there(state, entry, folder, beside)) return {RestoreFate::same, {beside, false}};
+  }
   std::optional<Placement> placement = placement_by(clash, folder, name, entry.modified, state.stamp);
   if (!placement) return {RestoreFate::kept, {name, false}};
   if (placement->replaces) return {RestoreFate::replaces, *placement};

@@ -1,4 +1,4 @@
-// Where a restore puts things: a folder, nowhere (a dry restore), later an archive file, a stream, a mount.
+// Where a restore puts things: a folder, an archive file, a stream, or nowhere (a dry restore).
 #pragma once
 
 #include "engine/restore_state.hpp"
@@ -30,7 +30,13 @@ std::string placed_name(const Entry& entry, const TreePath& place);
 // Into a folder. `comes_back`: folders may be come to again after they were left. Throws Error: usage when
 // the target is something else than a folder.
 std::unique_ptr<RestoreSink> folder_sink(RestoreState& state, bool comes_back);
-// Only tells what would be restored.
+// Only tells what would be restored, into a folder or into anything else.
 std::unique_ptr<RestoreSink> dry_sink(RestoreState& state);
+std::unique_ptr<RestoreSink> list_sink(RestoreState& state);
+// Into a new file of the request's target, which is there once it is whole. Throws Error: usage when it is
+// there already, or its name says no kind of file that is known.
+std::unique_ptr<RestoreSink> archive_sink(RestoreState& state);
+// The content of one file to the request's stream.
+std::unique_ptr<RestoreSink> stream_sink(RestoreState& state);
 
 }  // namespace kestrum

@@ -6,13 +6,15 @@
 #include <algorithm>
 #include <cerrno>
 
+#include "archive/file_view.hpp"
+#include "archive/sha256.hpp"
 #include "base/text.hpp"
 #include "engine/problem_list.hpp"
 
 namespace kestrum {
 namespace {
 
-FileAttributes attributes_of(const Entry& entry, PointReader& reader) {
+FileAttributes saved_attributes(const Entry& entry, PointReader& reader) {
   FileAttributes out;
   out.mode = entry.mode;
   out.owner = entry.owner;
@@ -64,19 +66,36 @@ RestoreState::RestoreState(OpenPoint& open_point, const RestoreRequest& asked, O
       observer(watching),
       control(steering),
       item(each),
-      stamp(stamp_of(open_point.facts().started)) {
+      stamp(stamp_of(open_point.facts().started)),
+      source_(&open_point) {
   result.point = point.facts();
+}
+
+void RestoreState::read_from(OpenPoint& source) {
+  source_ = &source;
+  stamp = stamp_of(source.facts().started);
+}
+
+std::string RestoreState::digest_of(const Entry& entry) {
+  if (!request.digests || !entry.has_content()) return {};
+  Sha256 digest;
+  FileView(reader(), entry).each(0, entry.size, [&](std::uint64_t length, ByteView content) {
+    control.checkpoint();
+    content.empty() ? digest.zeros(length) : digest.update(content);
+  });
+  return digest.finish();
 }
 
 void RestoreState::problem(const TreePath& path, const std::string& operation, const std::string& reason) {
   add_problem(result.problems, observer, {path.absolute(), operation, reason});
 }
 
-void RestoreState::done(const Entry& entry, const TreePath& placed, RestoreFate fate) {
+void RestoreState::done(const Entry& entry, const TreePath& placed, RestoreFate fate, std::string sha256) {
   if (fate == RestoreFate::kept || fate == RestoreFate::same) {
     ++(fate == RestoreFate::kept ? result.kept : result.same);
-    return tell(entry, placed, fate);
+    return tell(entry, placed, fate, std::move(sha256));
   }
+  result.nearest += source_ != &point ? 1 : 0;
   if (entry.has_content()) {
     ++result.files;
     result.bytes += entry.size;
@@ -85,13 +104,16 @@ void RestoreState::done(const Entry& entry, const TreePath& placed, RestoreFate 
   }
   result.beside += fate == RestoreFate::beside ? 1 : 0;
   result.replaced += fate == RestoreFate::replaces ? 1 : 0;
-  tell(entry, placed, fate);
+  tell(entry, placed, fate, std::move(sha256));
 }
 
-void RestoreState::tell(const Entry& entry, const TreePath& placed, RestoreFate fate) {
+void RestoreState::tell(const Entry& entry, const TreePath& placed, RestoreFate fate, std::string sha256) {
   if (!item) return;
-  std::string where = request.target == "/" ? placed.absolute() : request.target + placed.absolute();
-  item({entry.path, where, entry.type, entry.size, fate});
+  const bool below = request.into == RestoreInto::folder && request.target != "/";
+  std::string where = request.into == RestoreInto::archive ? placed.joined()
+                      : below                              ? request.target + placed.absolute()
+                                                           : placed.absolute();
+  item({entry.path, where, entry.type, entry.size, fate, source_->facts().sequence, std::move(sha256)});
 }
 
 // What would give somebody rights that he had no part in giving: a program that runs as its owner above all.
@@ -107,19 +129,41 @@ void RestoreState::hold_back(FileAttributes& attributes) {
   result.unproved_kept_back = result.unproved_kept_back || lost;
 }
 
-void RestoreState::apply(const Entry& entry, const TargetObject& object) {
+bool RestoreState::has_its_owner(const Entry& entry, std::uint32_t user, std::uint32_t group) {
+  if (geteuid() != 0) return true;  // who else could give it away
+  if (request.owner) return user == request.owner->user && group == request.owner->group;
+  if (request.owners == OwnersAs::mine || !trusts()) return true;
+  if (request.owners == OwnersAs::numbers) return user == entry.owner && group == entry.group;
+  return user == owners_.user(entry.owner_name, entry.owner) &&
+         group == owners_.group(entry.group_name, entry.group);
+}
+
+FileAttributes RestoreState::attributes_of(const Entry& entry) {
   FileAttributes attributes;
   try {
-    attributes = attributes_of(entry, point.reader());
+    attributes = saved_attributes(entry, reader());
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
     result.damaged = result.damaged || !is_of_the_system(error);
     problem(entry.path, "restore the attributes of", error.what());
     Entry bare = entry;
     bare.attribute_chunk.reset();
-    attributes = attributes_of(bare, point.reader());
+    attributes = saved_attributes(bare, reader());
   }
   if (!trusts()) hold_back(attributes);
+  // A program that runs as its owner is for its own place, and for root to put there.
+  constexpr std::uint32_t set_id = S_ISUID | S_ISGID;
+  const bool in_its_place = request.in_place && geteuid() == 0;
+  if (!in_its_place && !request.with_set_id && entry.type == EntryType::file &&
+      (attributes.mode & set_id) != 0) {
+    attributes.mode &= ~set_id;
+    ++result.set_id_left;
+  }
+  if (request.owners == OwnersAs::numbers) {
+    attributes.owner_name.clear();
+    attributes.group_name.clear();
+  }
+  if (request.owners == OwnersAs::mine) attributes.give_owner = false;
   if (request.owner) {
     attributes.owner = request.owner->user;
     attributes.group = request.owner->group;
@@ -127,11 +171,16 @@ void RestoreState::apply(const Entry& entry, const TargetObject& object) {
     attributes.group_name.clear();
     attributes.give_owner = true;
   }
-  AttributeResult applied = apply_attributes(object, attributes, owners_);
+  return attributes;
+}
+
+void RestoreState::apply(const Entry& entry, const TargetObject& object) {
+  AttributeResult applied = apply_attributes(object, attributes_of(entry), owners_);
   // Who is not root could not have given it away in any case.
   bool held = !trusts() && !request.owner && geteuid() == 0;
   result.unproved_kept_back = result.unproved_kept_back || (held && applied.owner_kept_back);
-  result.owners_kept_back = result.owners_kept_back || (!held && applied.owner_kept_back);
+  const bool wanted_so = request.owners == OwnersAs::mine;
+  result.owners_kept_back = result.owners_kept_back || (!held && !wanted_so && applied.owner_kept_back);
   for (const AttributeLoss& loss : applied.losses) lose(entry.path, operation_of(loss), loss.reason);
 }
 

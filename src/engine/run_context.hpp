@@ -2,6 +2,7 @@
 #pragma once
 
 #include "base/observer.hpp"
+#include "base/pace.hpp"
 #include "base/run_control.hpp"
 #include "engine/home.hpp"
 #include "engine/job_lock.hpp"
@@ -19,7 +20,8 @@ struct RunContext {
   RunControl& control;
   AskPassphrase ask = {};
   std::string machine = {};
-  std::string program = {};  // name and version, for the record
+  std::string program = {};      // name and version, for the record
+  std::string session_bus = {};  // D-Bus address of this process's own desktop session; empty: the usual
   unsigned workers = 2;
   Argon2Cost key_cost = {};                 // of new key entries
   People people = {};                       // whose homes categories are looked for in
@@ -30,7 +32,8 @@ struct RunContext {
   LockTiming lock_timing = {};
   // Nobody is there: the job's last good form counts where its file does not read, and a pause holds.
   bool unattended = false;
-  std::int64_t start = 0;  // of due moments that wait for this run (DueBook); 0: none
+  std::int64_t start = 0;     // of due moments that wait for this run (DueBook); 0: none
+  Pace* read_pace = nullptr;  // of what is read from the sources; nullptr: as fast as it goes
   // By which it is told whether a file was changed too lately to trust its times: the one that files are
   // dated by, whatever `clock` is.
   const Clock* file_clock = nullptr;  // nullptr: the system's

@@ -77,4 +77,19 @@ Bytes encode_problems(const std::vector<Problem>& problems) {
   return bytes_of(out);
 }
 
+std::vector<Problem> decode_problems(ByteView bytes) {
+  std::vector<Problem> problems;
+  try {
+    for (const std::string& line : split(std::string(as_text(bytes)), '\n')) {
+      if (line.empty()) continue;
+      const Json json = Json::parse(line);
+      problems.push_back({path_from(json.at("path")), json.at("operation").get<std::string>(),
+                          json.at("reason").get<std::string>()});
+    }
+  } catch (const Json::exception&) {
+    throw damage("the problems of a run do not read");
+  }
+  return problems;
+}
+
 }  // namespace kestrum

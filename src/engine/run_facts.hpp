@@ -20,5 +20,7 @@ Bytes encode_run_record(const RunRecord& record);
 RunRecord decode_run_record(ByteView bytes);
 // One JSON object a line.
 Bytes encode_problems(const std::vector<Problem>& problems);
+// Throws Error of kind damage.
+std::vector<Problem> decode_problems(ByteView bytes);
 
 }  // namespace kestrum

@@ -434,7 +434,7 @@ DrivePoint choose_drive(std::vector<LookSession>& sessions, const std::optional<
 
 std::string point_text(const SetFacts& facts) {
   return std::to_string(facts.sequence) + " (" + std::string(kind_name(facts.kind)) + ", " +
-         local_text(facts.started, true) + ")";
+         weekday_text(facts.started) + " " + local_text(facts.started, true) + ")";
 }
 
 PointWish wish_for(const LookSession& session, const std::optional<std::string>& text, Instant now) {

@@ -172,7 +172,7 @@ struct DrivePoint {
 };
 DrivePoint choose_drive(std::vector<LookSession>& sessions, const std::optional<std::string>& text,
                         Instant now);
-// "12 (full, 2027-03-01 20:30 CET)"
+// "12 (full, Mon 2027-03-01 20:30 CET)"
 std::string point_text(const SetFacts& facts);
 
 }  // namespace kestrum

@@ -52,7 +52,7 @@ SetRun::SetRun(const Selection& selection, FilesystemTable& filesystems, Compari
       file_clock_(context.file_clock != nullptr ? *context.file_clock : system_clock()),
       problems_(problems),
       cutter_(naming_key),
-      saver_(writer, cutter_, context.observer, context.control),
+      saver_(writer, cutter_, context.observer, context.control, context.read_pace),
       catalog_(writer, naming_key) {}
 
 void SetRun::problem(const std::string& path, const std::string& operation, const std::string& reason) {
@@ -62,13 +62,14 @@ void SetRun::problem(const std::string& path, const std::string& operation, cons
 SetRunResult SetRun::run() {
   WalkAhead walker(
       selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
-      [this](const std::string& text) { observer_.note(text); });
+      [this](const std::string& text) { observer_.note(text); }, {}, only_);
   while (const Walked* found = walker.next()) {
     control_.checkpoint();
     take(*found);
   }
   carry_unseen(nullptr);
   if (sockets_ > most_told) observer_.note("so are " + grouped(sockets_ - most_told) + " more");
+  if (only_ != nullptr) take_over_rest();
   if (comparison_ != nullptr) {
     comparison_->finish();
     result_.totals.gone_files = comparison_->gone_files();
@@ -79,9 +80,12 @@ SetRunResult SetRun::run() {
 
 void SetRun::take(const Walked& found) {
   carry_unseen(&found.path);
-  if (!found.unlooked.empty()) return take_unlooked(found);
-  Match match;
-  if (comparison_ != nullptr) match = comparison_->match(found);
+  if (!found.unlooked.empty()) {
+    if (only_ != nullptr) take_over(&found.path);
+    return take_unlooked(found);
+  }
+  Match match = this->match(found);
+  if (found.maybe_shown) return take_maybe_shown(found, std::move(match));
   bool listed = !found.unlisted && !found.partly_listed;
   bool same_role = match.base && match.base->above_source == found.above_source && listed;
   if (match.change == Change::held && same_role) {
@@ -93,13 +97,20 @@ void SetRun::take(const Walked& found) {
     // Read again only to be sure, and found the same: not a change to tell anybody of.
     if (match.base && same_to_a_person(entry, *match.base)) match.change = Change::held;
     if (match.lost && match.change == Change::held && entry.has_content()) ++result_.saved_anew;
+    // That a folder's own times differ is told by what happened in it.
+    if (match.change != Change::held && entry.type != EntryType::folder)
+      note_untold(entry.path, entry.changed);
     add(entry, match.change);
     if (!listed && earlier_ != nullptr) carry_inside(found);
   }
   if (!found.above_source && listed) result_.anything_read = true;
+  if (watched_ == nullptr || only_ != nullptr || !S_ISDIR(found.status.st_mode)) return;
+  while (!above_.empty() && !found.path.is_within(above_.back().first)) above_.pop_back();
+  above_.emplace_back(found.path, instant_of(found.status.st_ctim));
 }
 
 void SetRun::add(const Entry& entry, Change change) {
+  show_above(entry.path);
   count(entry, change);
   catalog_.add(entry);
   result_.carries = result_.carries || entry.carried_from;
@@ -108,16 +119,10 @@ void SetRun::add(const Entry& entry, Change change) {
 
 void SetRun::count(const Entry& entry, Change change) {
   SetTotals& totals = result_.totals;
-  if (entry.type == EntryType::folder) {
-    ++totals.folders;
-  } else if (entry.has_content()) {
-    ++totals.files;
-    totals.bytes += entry.size;
-    if (change == Change::added) ++totals.new_files;
-    if (change == Change::changed) ++totals.changed_files;
-  } else {
-    ++totals.others;
-  }
+  count_entry(totals, entry);
+  if (!entry.has_content()) return;
+  if (change == Change::added) ++totals.new_files;
+  if (change == Change::changed) ++totals.changed_files;
 }
 
 void SetRun::set_status(Entry& entry, const struct stat& status, const Walked& found) {

@@ -11,6 +11,7 @@
 #include "engine/file_saver.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/run_context.hpp"
+#include "engine/watched_run.hpp"
 #include "source/file_facts.hpp"
 
 namespace kestrum {
@@ -22,6 +23,9 @@ struct SetRunResult {
   bool anything_read = false;  // at least one file or folder of a source
   // Unchanged files that were read again because what is stored of them is damaged or missing.
   std::uint64_t saved_anew = 0;
+  // What a look at everything found changed and watching had not told of.
+  std::uint64_t untold = 0;
+  std::vector<std::string> untold_paths;  // of the first
 };
 
 class SetRun {
@@ -31,10 +35,25 @@ class SetRun {
   SetRun(const Selection& selection, FilesystemTable& filesystems, Comparison* comparison,
          EarlierPoint* earlier, ChunkSink& writer, const SecretKey& naming_key, const RunContext& context,
          std::vector<Problem>& problems);
+  // There is a base, of these totals, all of which may be referred to. Unless everything is looked at all the
+  // same, only what `watched` touches is; all else is taken over from the base. run() may throw WatchDoubt
+  // then: look at everything.
+  void go_by(const WatchedRun& watched, const SetTotals& base);
   SetRunResult run();
 
  private:
   void take(const Walked& found);
+  Match match(const Walked& found);
+  void take_maybe_shown(const Walked& found, Match match);
+  // Only part is looked at: what the base has before `until` (nullptr: to its end) stays as it is, but for
+  // what is gone.
+  void take_over(const TreePath* until);
+  void take_over_rest();
+  bool add_page(const PageLink& page);
+  void show_above(const TreePath& path);
+  void check_names(const Walked& found, const Match& match) const;
+  void note_untold(const TreePath& path, std::optional<Instant> changed);
+  void note_gone(const Entry& entry);
   Entry entry_of(const Walked& found, const std::optional<Entry>& base);
   // False when it could not be read whole; `why` says it then.
   bool read_file(const Walked& found, Entry& entry, std::string& why);
@@ -82,6 +101,14 @@ class SetRun {
     std::uint64_t files = 0;  // kept so far
   };
   std::vector<Broken> broken_;
+  // Of a run that goes by what watching told.
+  const WatchedRun* watched_ = nullptr;
+  const ChangedFolders* only_ = nullptr;  // looked at; nullptr: everything is
+  SetTotals base_totals_;
+  std::vector<std::pair<Entry, Change>> maybe_shown_;  // each within the one before
+  std::vector<std::pair<TreePath, Instant>>
+      above_;  // folders that the walk is in, and when they were changed
+  std::optional<TreePath> gone_folder_;
   TreePath last_;  // the path added last
   static constexpr std::uint64_t most_told = 3;
   std::uint64_t sockets_ = 0;

@@ -8,13 +8,14 @@
 namespace kestrum {
 
 SetStore::SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
-                   ChainReader& chain, std::vector<Problem>& problems)
+                   ChainReader& chain, std::optional<WatchedRun> watched, std::vector<Problem>& problems)
     : plan_(plan),
       selection_(selection),
       session_(session),
       context_(session.context()),
       store_(store),
       chain_(chain),
+      watched_(std::move(watched)),
       problems_(problems),
       offset_(local_offset_seconds(plan.started)) {}
 
@@ -80,7 +81,14 @@ void SetStore::save() {
   if (plan_.earlier) earlier.emplace(chain_, *plan_.earlier, writer, there);
   SetRun run(selection_, filesystems_, comparison_ ? &*comparison_ : nullptr, earlier ? &*earlier : nullptr,
              writer, plan_.naming, context_, problems_);
+  // What is taken over unseen must be there.
+  const bool all_there = !known.any_losses() && plan_.needs.without.empty();
+  if (watched_ && comparison_ && all_there) run.go_by(*watched_, base_->set().facts().totals);
+  if (watched_ && !all_there)
+    context_.observer.note("everything is looked at: earlier sets are damaged or missing");
   SetRunResult result = run.run();
+  again_ = places_of(problems_);
+  tell_untold(result);
   if (!result.anything_read) {
     throw Error(ErrorKind::failed,
                 "nothing could be read: " + (problems_.empty()
@@ -95,6 +103,18 @@ void SetStore::save() {
   saved_anew_ = result.saved_anew;
   totals_.new_bytes = writer.new_bytes();
   totals_.stored_bytes = finished_.stored_bytes;
+}
+
+void SetStore::tell_untold(const SetRunResult& result) {
+  for (const std::string& path : result.untold_paths)
+    add_problem(problems_, context_.observer,
+                {path, "notice the change of", "only looking at everything has found it; it is saved now"});
+  if (const std::uint64_t more = result.untold - result.untold_paths.size(); more > 0)
+    add_problem(problems_, context_.observer,
+                {"", "notice changes",
+                 "watching has missed " + grouped(more) +
+                     " more, which are saved now; until it can be relied "
+                     "on, let the job run at shorter intervals"});
 }
 
 // What the set tells of its own run, and the end of its files.
@@ -142,6 +162,7 @@ SealCore SetStore::core() const {
 StoredSet SetStore::seal() {
   StoredSet stored;
   stored.saved_anew = saved_anew_;
+  stored.again = again_;
   stored.seal.core = core();
   stored.seal.keys = plan_.keys;
   context_.control.checkpoint();

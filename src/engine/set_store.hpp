@@ -27,16 +27,19 @@ struct StoredSet {
   Seal seal;
   std::string folder;            // in the store, its final name
   std::uint64_t saved_anew = 0;  // files; see SetRunResult
+  std::vector<TreePath> again;   // where the run met problems
   bool sure = true;              // false: its seal is there, and a power cut might still take it
 };
 
 // Destroyed before it was sealed, it clears what it wrote, as far as that can be done. References must
-// outlive it. Throws BaseUnreadable when another base must be chosen, Stopped, Error otherwise.
+// outlive it. Throws BaseUnreadable when another base must be chosen, WatchDoubt when everything must be
+// looked at, Stopped, Error otherwise.
 class SetStore {
  public:
   // `store`: the session's, or one that passes on to it.
+  // `watched`: what the run goes by, of a set that builds on another; nothing: everything is looked at.
   SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
-           ChainReader& chain, std::vector<Problem>& problems);
+           ChainReader& chain, std::optional<WatchedRun> watched, std::vector<Problem>& problems);
   ~SetStore();
   SetStore(const SetStore&) = delete;
   SetStore& operator=(const SetStore&) = delete;
@@ -49,6 +52,7 @@ class SetStore {
  private:
   SetWriterOptions writer_options();
   void open_base(ChainChunks& known);
+  void tell_untold(const SetRunResult& result);
   void write_records(SetWriter& writer, const SetRunResult& result);
   SealCore core() const;
 
@@ -58,7 +62,9 @@ class SetStore {
   const RunContext& context_;
   Store& store_;
   ChainReader& chain_;
+  const std::optional<WatchedRun> watched_;
   std::vector<Problem>& problems_;
+  std::vector<TreePath> again_;
   std::int32_t offset_ = 0;
   std::unique_ptr<UnfinishedFolder> folder_;
   SetIdentity identity_;

@@ -1,5 +1,7 @@
 #include "engine/status.hpp"
 
+#include <unistd.h>
+
 #include <algorithm>
 #include <tuple>
 
@@ -12,7 +14,7 @@ namespace kestrum {
 namespace {
 
 // What the points of one drive tell.
-void look_at_points(const PointsResult& points, JobStatus& status, DriveStatus& drive) {
+void look_at_points(PointsResult points, JobStatus& status, DriveStatus& drive) {
   JobTrouble damaged{.kind = TroubleKind::damaged, .drive = drive.named};
   JobTrouble incomplete{.kind = TroubleKind::incomplete, .drive = drive.named};
   for (const PointInfo& point : points.points) {
@@ -23,6 +25,7 @@ void look_at_points(const PointsResult& points, JobStatus& status, DriveStatus& 
   if (damaged.count > 0) status.troubles.push_back(damaged);
   if (incomplete.count > 0) status.troubles.push_back(incomplete);
   drive.space = points.space;
+  drive.points = std::move(points.points);
 }
 
 void look_at_drive(LookSession& session, JobStatus& status, DriveStatus& drive, History& history) {
@@ -156,6 +159,18 @@ void look_at_broken_rules(JobStatus& status, History& history) {
   }
 }
 
+void look_at_page(JobStatus& status, const Home& home) {
+  const std::string file = home.page_trouble_file(status.job);
+  if (access(file.c_str(), F_OK) != 0) return;
+  try {
+    constexpr std::size_t most = 4096;
+    const Bytes text = read_small_file(file, most);
+    status.troubles.push_back({.kind = TroubleKind::page, .text = std::string(as_text(text))});
+  } catch (const Error&) {
+    // It went this very moment.
+  }
+}
+
 // What is the same for all jobs.
 struct StatusAround {
   std::map<std::string, DueLook> times;
@@ -198,6 +213,7 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   look_at_times(job, status, around.watched, now);
   look_at_clock(status, now);
   look_at_broken_rules(status, history);
+  look_at_page(status, context.home);
   return status;
 }
 
@@ -219,6 +235,14 @@ void sort_status(std::vector<JobStatus>& all) {
 }
 
 }  // namespace
+
+const char* trouble_name(TroubleKind kind) {
+  static constexpr const char* words[] = {
+      "job-file",   "damaged",        "incomplete", "gone",     "failed", "overdue", "missed",
+      "waits",      "never-run",      "no-point",   "soon",     "clock",  "cut-off", "drive-away",
+      "drive-bare", "broken-promise", "place",      "problems", "page"};
+  return words[static_cast<std::size_t>(kind)];
+}
 
 std::vector<JobStatus> job_status(std::vector<std::string> names, const RunContext& context) {
   for (const std::string& name : names) {
@@ -245,10 +269,10 @@ static JobStatus status_at(const OpenedPlace& place, const JobPlace& found, Inst
   points.points =
       judge_points(*place.store, SetList(*place.store, found.folder, found.identity.job), nullptr);
   points.space = place.store->space();
-  look_at_points(points, status, drive);
+  look_at_points(std::move(points), status, drive);
   if (!found.finding.empty()) status.troubles.push_back({.kind = TroubleKind::place, .text = found.finding});
   status.newest_good = drive.newest_good;
-  if (points.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
+  if (drive.points.empty()) status.troubles.push_back({.kind = TroubleKind::no_point});
   look_at_clock(status, now);
   status.drives.push_back(std::move(drive));
   return status;

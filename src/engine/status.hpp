@@ -26,7 +26,11 @@ enum class TroubleKind {
   broken,      // the last run on a drive did not keep a rule of [keep], to make room
   place,       // something is wrong with the drive's own files
   problems,    // the last run had some
+  page,        // its report page cannot be written
 };
+
+// One word of it, which stays the same: "job-file".
+const char* trouble_name(TroubleKind kind);
 
 struct JobTrouble {
   TroubleKind kind = TroubleKind::failed;
@@ -43,6 +47,7 @@ struct DriveStatus {
   std::string root;   // where it is; empty: not connected
   std::optional<Instant> newest_good;
   std::optional<StoreSpace> space;
+  std::vector<PointInfo> points = {};  // in order; none where the drive is not there
 };
 
 struct JobStatus {

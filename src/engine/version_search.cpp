@@ -2,10 +2,177 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 #include <tuple>
+
+#include "base/text.hpp"
 
 namespace kestrum {
 namespace {
+
+// Goes through all points at once.
+class Search {
+ public:
+  Search(std::vector<LookSession>& sessions, const NameQuery& query, const VersionScope& scope,
+         RunControl& control, const OnVersions& found)
+      : sessions_(sessions), matcher_(query), scope_(scope), control_(control), found_(found) {}
+
+  VersionSearch run() {
+    constexpr int tries = 4;
+    for (int attempt = 1;; ++attempt) {
+      try {
+        return pass();
+      } catch (const Error&) {
+        if (attempt == tries || !changed_meanwhile()) throw;
+      }
+    }
+  }
+
+ private:
+  bool changed_meanwhile() {
+    bool changed = false;
+    for (LookSession& session : sessions_) {
+      if (session.is_current()) continue;
+      session.read_again();
+      changed = true;
+    }
+    return changed;
+  }
+
+  // From where the one before ended, if there was one.
+  VersionSearch pass() {
+    result_ = {};
+    gaps_.clear();
+    PointRow::Ways ways;
+    if (scope_.only) {
+      const Sequence only = choose_point(sessions_.at(0).proved_sets(), *scope_.only).folder.sequence;
+      ways.wanted = [only](std::size_t session, const SetFacts& facts) {
+        return session == 0 && facts.sequence == only;
+      };
+    }
+    ways.unread = [&](const std::string& what) { result_.unread.push_back(what); };
+    const PointRow row(sessions_, ways);
+    row_ = &row;
+    result_.points = row.points().size();
+    CatalogMerge merge(row.sources(), {.within = scope_.within,
+                                       .from = from_,
+                                       .gap =
+                                           [&](CatalogMerge::Gap gap) {
+                                             tell_gap(gap);
+                                             gaps_.push_back(std::move(gap));
+                                           },
+                                       .sieve = sieve()});
+    unsigned passed = 0;
+    constexpr unsigned often = 1024;
+    while (merge.next()) {
+      if (++passed % often == 0) control_.checkpoint();
+      if (any_ && merge.joined() == from_.joined()) continue;
+      take(merge);
+    }
+    result_.pages_read = merge.pages_read();
+    return std::move(result_);
+  }
+
+  // Most pages hold no name that fits.
+  Sieve sieve() const {
+    if (matcher_.any_name()) return {};
+    return [matcher = matcher_](ByteView page) {
+      return has_path(page, [&](const std::string& joined) { return matcher.name_fits(joined); });
+    };
+  }
+
+  void tell_gap(const CatalogMerge::Gap& gap) {
+    for (const std::size_t source : gap.sources)
+      result_.unread.push_back(row_->name(source) + ": " + gap_text(gap.from, gap.until, gap.reason));
+  }
+
+  void take(const CatalogMerge& merge) {
+    const bool fits = std::any_of(
+        merge.sides().begin(), merge.sides().end(),
+        [&](const CatalogMerge::Side& side) { return matcher_.fits(merge.joined(), side.scan->head()); });
+    if (!fits) return;
+    control_.checkpoint();
+    // By drive and version: the points that have it.
+    std::map<std::pair<std::size_t, Digest>, std::pair<Entry, std::vector<std::size_t>>> versions;
+    std::vector<bool> there(row_->points().size());
+    for (const CatalogMerge::Side& side : merge.sides()) {
+      Entry entry = side.scan->entry();
+      const bool wanted = matcher_.fits(entry);
+      const Digest version = version_of(entry);
+      for (const std::size_t point : *side.sources) {
+        there[point] = true;
+        if (!wanted) continue;
+        auto [place, is_new] = versions.try_emplace({row_->points()[point].session, version});
+        if (is_new) place->second.first = entry;
+        place->second.second.push_back(point);
+      }
+    }
+    std::vector<FoundVersion> out;
+    for (auto& [key, version] : versions) {
+      std::sort(version.second.begin(), version.second.end());
+      out.push_back(made(std::move(version.first), version.second, there));
+    }
+    std::sort(out.begin(), out.end(), [](const FoundVersion& a, const FoundVersion& b) {
+      return std::tie(a.session, a.points.front()) < std::tie(b.session, b.points.front());
+    });
+    from_ = out.front().entry.path;
+    any_ = true;
+    found_(std::move(out));
+  }
+
+  FoundVersion made(Entry entry, const std::vector<std::size_t>& points, const std::vector<bool>& there) {
+    const auto& all = row_->points();
+    FoundVersion version;
+    version.session = all[points.front()].session;
+    version.entry = std::move(entry);
+    for (const std::size_t point : points) version.points.push_back(all[point].facts.sequence);
+    version.first = all[points.front()].facts.started;
+    version.last = all[points.back()].facts.started;
+    const auto unknown = [&](std::size_t point) { return is_gap(point, version.entry.path); };
+    std::size_t next = points.back() + 1;
+    while (next < all.size() && unknown(next)) ++next;
+    if (next < all.size() && all[next].session == version.session) {
+      version.after = there[next] ? AfterVersion::changed : AfterVersion::gone;
+      version.since = all[next].facts.started;
+      version.followed = all[next].facts.sequence;
+    }
+    std::size_t before = points.front();
+    while (before > 0 && unknown(before - 1)) --before;
+    if (before > 0 && all[before - 1].session == version.session) {
+      version.before = all[before - 1].facts.started;
+      version.preceded = all[before - 1].facts.sequence;
+    }
+    return version;
+  }
+
+  bool is_gap(std::size_t point, const TreePath& path) const {
+    return std::any_of(gaps_.begin(), gaps_.end(), [&](const CatalogMerge::Gap& gap) {
+      return !(path < gap.from) && (!gap.until || path < *gap.until) &&
+             std::binary_search(gap.sources.begin(), gap.sources.end(), point);
+    });
+  }
+
+  std::vector<LookSession>& sessions_;
+  const NameMatcher matcher_;
+  const VersionScope& scope_;
+  RunControl& control_;
+  const OnVersions& found_;
+  const PointRow* row_ = nullptr;
+  VersionSearch result_;
+  std::vector<CatalogMerge::Gap> gaps_;
+  TreePath from_;  // told last
+  bool any_ = false;
+};
+
+bool has_path(LookSession& session, Sequence sequence, const TreePath& path) {
+  try {
+    OpenPoint point(session, {PointWish::By::number, sequence, {}});
+    return point.catalog().find(path).has_value();
+  } catch (const Error& error) {
+    if (!does_not_read(error) && error.kind() != ErrorKind::key) throw;
+    return false;
+  }
+}
 
 // Sealed points that count, oldest first.
 std::vector<const FoundSet*> points_of(const SetList& sets) {
@@ -16,8 +183,8 @@ std::vector<const FoundSet*> points_of(const SetList& sets) {
   return points;
 }
 
-// What makes two entries of one path the same version: kind and content, and when it was modified; of a
-// folder only that it is there.
+}  // namespace
+
 Digest version_of(const Entry& entry) {
   ByteWriter out;
   out.raw(as_bytes(entry.path.joined()));
@@ -35,144 +202,33 @@ Digest version_of(const Entry& entry) {
   return digest(out.view());
 }
 
-// The versions of one drive.
-class DriveSearch {
- public:
-  DriveSearch(LookSession& session, std::size_t number, const NamePattern& pattern, RunControl& control,
-              VersionSearch& result)
-      : session_(session), number_(number), pattern_(pattern), control_(control), result_(result) {}
-
-  std::vector<FoundVersion> run() {
-    session_.proved_sets();
-    const SetList& sets = session_.sets();
-    const std::vector<const FoundSet*> points = points_of(sets);
-    ChainReader chain(session_.store(), sets, session_.keys());
-    for (const FoundSet* point : points) {
-      const Sequence sequence = point->folder.sequence;
-      if (session_.opens_otherwise(point->facts().chain)) {
-        unread(sequence, "it opens with the passphrase of before only");
-        continue;
-      }
-      try {
-        PointReader reader(chain, sequence);
-        const CatalogTop top = reader.set().root().catalog;
-        take(*hits_of(reader, top.page, top.level), point->facts());
-      } catch (const Error& error) {
-        if (!does_not_read(error)) throw;
-        unread(sequence, error.what());
-      }
-    }
-    tell_what_came_after();
-    return std::move(found_);
-  }
-
- private:
-  using Hits = std::vector<std::size_t>;  // of found_
-
-  void unread(Sequence sequence, const std::string& why) {
-    result_.unread.push_back("point " + std::to_string(sequence) + " of " + session_.drive_name() + ": " +
-                             why);
-  }
-
-  // What a page and all below it hold.
-  std::shared_ptr<const Hits> hits_of(PointReader& reader, const ChunkRef& page, unsigned level) {
-    auto known = pages_.find(page.name);
-    if (known != pages_.end()) return known->second;
-    control_.checkpoint();
-    const CatalogPage content = decode_page(reader.fetch(page));
-    if (content.level != level) throw damage("a catalog page stands at the wrong level");
-    auto hits = std::make_shared<Hits>();
-    for (const Entry& entry : content.entries) {
-      if (pattern_.fits(entry)) hits->push_back(number_of(entry));
-    }
-    for (const PageLink& link : content.links) {
-      const std::shared_ptr<const Hits> below = hits_of(reader, link.page, level - 1);
-      hits->insert(hits->end(), below->begin(), below->end());
-    }
-    pages_.emplace(page.name, hits);
-    return hits;
-  }
-
-  std::size_t number_of(const Entry& entry) {
-    auto [place, is_new] = numbers_.try_emplace(version_of(entry), found_.size());
-    if (is_new) {
-      found_.emplace_back();
-      found_.back().session = number_;
-      found_.back().entry = entry;
-    }
-    return place->second;
-  }
-
-  void take(const Hits& hits, const SetFacts& facts) {
-    looked_at_.push_back(facts);
-    for (std::size_t hit : hits) {
-      FoundVersion& version = found_[hit];
-      if (version.points.empty()) version.first = facts.started;
-      version.points.push_back(facts.sequence);
-      version.last = facts.started;
-    }
-  }
-
-  void tell_what_came_after() {
-    std::map<std::pair<TreePath, Sequence>, bool> at;  // a path and a point that has it in some version
-    for (const FoundVersion& version : found_)
-      for (Sequence point : version.points) at[{version.entry.path, point}] = true;
-    for (FoundVersion& version : found_) {
-      auto next = std::find_if(looked_at_.begin(), looked_at_.end(),
-                               [&](const SetFacts& facts) { return facts.sequence > version.points.back(); });
-      if (next == looked_at_.end()) continue;
-      const bool there = at.contains({version.entry.path, next->sequence});
-      version.after = there ? AfterVersion::changed : AfterVersion::gone;
-      version.since = next->started;
-    }
-  }
-
-  LookSession& session_;
-  std::size_t number_;
-  const NamePattern& pattern_;
-  RunControl& control_;
-  VersionSearch& result_;
-  std::vector<FoundVersion> found_;
-  std::vector<SetFacts> looked_at_;
-  std::map<Digest, std::size_t> numbers_;
-  std::map<ChunkName, std::shared_ptr<const Hits>> pages_;
-};
-
-bool has_path(LookSession& session, Sequence sequence, const TreePath& path) {
-  try {
-    OpenPoint point(session, {PointWish::By::number, sequence, {}});
-    return point.catalog().find(path).has_value();
-  } catch (const Error& error) {
-    if (!does_not_read(error) && error.kind() != ErrorKind::key) throw;
-    return false;
-  }
+VersionSearch find_versions(std::vector<LookSession>& sessions, const NameQuery& query,
+                            const VersionScope& scope, RunControl& control, const OnVersions& found) {
+  return Search(sessions, query, scope, control, found).run();
 }
 
-}  // namespace
-
-VersionSearch find_versions(std::vector<LookSession>& sessions, const std::string& pattern, std::size_t most,
-                            RunControl& control) {
-  VersionSearch result;
-  const NamePattern names(pattern);
-  for (std::size_t i = 0; i < sessions.size(); ++i) {
-    std::vector<FoundVersion> found;
-    const std::vector<std::string> unread = result.unread;
-    with_current_sets(sessions[i], [&] {
-      result.unread = unread;  // not that of a try before
-      found = DriveSearch(sessions[i], i, names, control, result).run();
-    });
-    std::move(found.begin(), found.end(), std::back_inserter(result.versions));
+std::vector<TreePath> nearest_paths(std::vector<LookSession>& sessions, const TreePath& path,
+                                    std::size_t most, RunControl& control) {
+  const std::string wanted(path.name());
+  const std::size_t limit = std::max<std::size_t>(2, wanted.size() / 3);
+  const PointRow row(sessions, {.wanted = {}, .unread = [](const std::string&) {}});
+  CatalogMerge merge(row.sources(), {.gap = [](const CatalogMerge::Gap&) {}});
+  // How far the name is off, whether the folder is another, and where.
+  std::set<std::tuple<std::size_t, bool, TreePath>> best;
+  while (merge.next()) {
+    control.checkpoint();
+    const std::string& joined = merge.joined();
+    const std::string_view name = std::string_view(joined).substr(joined.rfind('/') + 1);  // npos + 1 is 0
+    const std::size_t off = edit_distance(wanted, name, limit);
+    if (off > limit) continue;
+    TreePath found = *TreePath::from_joined(joined);
+    const bool elsewhere = found.parent() != path.parent();
+    best.emplace(off, elsewhere, std::move(found));
+    if (best.size() > most) best.erase(std::prev(best.end()));
   }
-  std::stable_sort(result.versions.begin(), result.versions.end(),
-                   [](const FoundVersion& a, const FoundVersion& b) {
-                     return std::tie(a.entry.path, a.session, a.points.front()) <
-                            std::tie(b.entry.path, b.session, b.points.front());
-                   });
-  if (result.versions.size() > most) {
-    result.more = result.versions.size() - most;
-    result.versions.resize(most);
-  }
-  return result;
+  std::vector<TreePath> out;
+  for (const auto& one : best) out.push_back(std::get<TreePath>(one));
+  return out;
 }
 
 std::optional<LastSeen> last_seen(std::vector<LookSession>& sessions, const TreePath& path) {

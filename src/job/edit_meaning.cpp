@@ -16,6 +16,7 @@ constexpr Meaning meanings[] = {
      "earlier "
      "points keep it"},
     {"where", "same-disk", "nothing is written anew"},
+    {"where", "program", "the next run puts it there; one that lies there stays"},
     {"where", "use", "only where the next runs go changes; every drive keeps its points"},
     {"where", "",
      "a drive that is new to the job begins with a full set; the points on one that is not named any more "
@@ -27,6 +28,9 @@ constexpr Meaning meanings[] = {
     {"how", "compression",
      "new data is compressed that way; what is stored stays as it is, nothing is read again"},
     {"how", "volume-size", "new data files are of that size; those that are there stay as they are"},
+    {"how", "effort", "no set is touched; it holds from the next run on"},
+    {"how", "read-limit", "no set is touched; it holds from the next run on"},
+    {"how", "write-limit", "no set is touched; it holds from the next run on"},
     {"protect", "encryption",
      "the next run begins a new chain with a full set; earlier chains stay as they are, and open as before"},
     {"protect", "passphrase",

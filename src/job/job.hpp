@@ -10,13 +10,15 @@
 #include "base/set_facts.hpp"
 #include "calendar/phrase.hpp"
 #include "calendar/run_window.hpp"
+#include "job/key_file.hpp"
 #include "rules/keep_rules.hpp"
 #include "rules/renew_rules.hpp"
+#include "rules/speed_limit.hpp"
+#include "rules/tell_rules.hpp"
 
 namespace kestrum {
 
-// Values by (table, key), as they are written in a job file or on a command line.
-using JobValues = std::map<std::pair<std::string, std::string>, std::vector<std::string>>;
+using JobValues = GivenValues;
 
 enum class Encryption { aes_256_gcm, none };
 
@@ -39,6 +41,13 @@ struct WhatToSave {
   std::optional<Span> skip_older, skip_newer;              // since the last modification
 };
 
+// How much of the machine a run takes. low: what nobody else wants, with one thread. normal: it gives way to
+// other programs. all: it gives way to none, with a thread a processor.
+enum class Effort { low, normal, all };
+
+// What becomes of the machine after a run.
+enum class Afterwards { nothing, standby, switch_off };
+
 struct Job {
   std::string name;
   std::string file;  // where it was read from
@@ -46,35 +55,52 @@ struct Job {
   JobValues given;   // as it was said
 
   WhatToSave what;
-  std::vector<std::string> destinations;  // [where]
-  UseOf use = UseOf::whichever;           // of several
-  bool same_disk = false;                 // it may be the disk of a source
-  bool mount_for_run = false;             // a drive that is not mounted is, for each run
-  std::string attach, detach;             // commands around each run; empty: none
-  std::vector<Phrase> runs;               // [when]; none: by hand
-  bool catch_up = true;                   // a missed run is made up for
-  RunWindow window;                       // in which runs may start by themselves
-  std::optional<Span> warn_after;         // without a good point
-  bool enabled = true;                    // runs by itself, and with --all
-  Kind kind = Kind::incremental;          // [how]
+  std::vector<std::string> destinations;        // [where]
+  UseOf use = UseOf::whichever;                 // of several
+  bool same_disk = false;                       // it may be the disk of a source
+  bool mount_for_run = false;                   // a drive that is not mounted is, for each run
+  bool leaves_program = false;                  // a copy of this program lies beside the sets
+  std::string attach, detach;                   // commands around each run; empty: none
+  std::vector<Phrase> runs;                     // [when]; none: by hand
+  bool catch_up = true;                         // a missed run is made up for
+  RunWindow window;                             // in which runs may start by themselves
+  Span settle{1, Span::Unit::minute};           // on change: so long nothing happens before a run
+  Span least_interval{15, Span::Unit::minute};  // on change: from one run to the next
+  std::optional<Span> warn_after;               // without a good point
+  bool enabled = true;                          // runs by itself, and with --all
+  Kind kind = Kind::incremental;                // [how]
   RenewRules renew{
       .every_sets = 30, .every = {}, .week = false, .month = false, .restore_needs = {}, .outgrown = {}};
   std::string compression = "normal";
   int level = 3;
   std::uint64_t volume_bytes = std::uint64_t{1} << 30;
+  Effort effort = Effort::normal;
+  std::vector<SpeedLimit> read_limits, write_limits;  // none: as fast as it goes
+  bool waits_on_battery = false, waits_under_load = false;
   Encryption encryption = Encryption::aes_256_gcm;  // [protect]
   std::string passphrase = "ask";                   // or "file:/path"
   std::string recovery_key;                         // file with the public part; empty: none
   KeepRules keep;                                   // [keep]
   bool read_back = true;                            // [check] after-run
-  std::string before, after;                        // [around]: commands; empty: none
-  std::string mail;                                 // [tell]: address; empty: none
-  std::string mail_detail = "problems";
+  std::string before, after_failure, after;         // [around]: commands; empty: none
+  bool goes_on_without_before = false;              // when that command fails
+  Span around_limit{1, Span::Unit::hour};           // of each of these commands
+  Afterwards afterwards = Afterwards::nothing;
+  bool afterwards_if_failed = false;
+  TellRules tell;  // [tell]
 };
 
 // The times that count: none of a job that only runs when asked for by name.
 inline std::vector<Phrase> times_of(const Job& job) {
   return job.enabled ? job.runs : std::vector<Phrase>();
+}
+
+// Whether what happens to its sources starts it.
+inline bool runs_on_change(const Job& job) {
+  for (const Phrase& phrase : times_of(job)) {
+    if (phrase.type == Phrase::Type::on_change) return true;
+  }
+  return false;
 }
 
 // A name that can be a job's: printable UTF-8 without '/', not starting with '.' or '-', at most 100 bytes.

@@ -48,6 +48,9 @@ constexpr JobKey keys[] = {
     {"where", "mount", one, "WHEN", "as it is",
      "\"for each run\": root mounts a drive named by label or UUID itself, and only while a run needs it",
      set_mount},
+    {"where", "program", one, "WHAT", "leave out",
+     "a copy of this program beside the sets, for a machine that has none: \"leave out\" or \"put there\"",
+     set_program},
     {"where", "attach", one, "COMMAND", "nothing",
      "command that makes the destination reachable before each run", set_attach},
     {"where", "detach", one, "COMMAND", "nothing", "command that takes it away afterwards", set_detach},
@@ -64,6 +67,13 @@ constexpr JobKey keys[] = {
     {"when", "not-on", list, "DAYS", "no day",
      "days on which none starts by itself: 2027-12-24, \"2027-12-24 to 2028-01-02\", of every year \"12-25\"",
      set_not_on},
+    {"when", "hold-back", list, "WHEN", "never",
+     "runs that would start by themselves wait meanwhile: \"on battery\", \"under load\"", set_hold_back},
+    {"when", "settle", one, "LENGTH", "1 minute",
+     "on change: a run starts when nothing has happened for so long, at the latest after ten times that",
+     set_settle},
+    {"when", "least-interval", one, "LENGTH", "15 minutes",
+     "on change: no run starts sooner than that after the one before", set_least_interval},
     {"when", "warn-after", one, "LENGTH", "never", "say so in status when there is no good point for so long",
      set_warn_after},
     {"when", "enabled", one, "YES|NO", "yes", "whether it runs by itself and with --all", set_enabled},
@@ -74,6 +84,12 @@ constexpr JobKey keys[] = {
      set_renew},
     {"how", "compression", one, "STRENGTH", "normal", "fast, normal, small, or a number from 1 to 19",
      set_compression},
+    {"how", "effort", one, "WHAT", "normal",
+     "how much of the machine a run takes: low, normal, or all that it has", set_effort},
+    {"how", "read-limit", list, "SPEED", "as fast as it goes",
+     "no faster than \"20 MiB/s\", also by hours: \"5 MiB/s weekdays 08:00 to 18:00\"", set_read_limit},
+    {"how", "write-limit", list, "SPEED", "as fast as it goes", "the same of what is written to the drive",
+     set_write_limit},
     {"how", "volume-size", one, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
     {"protect", "encryption", one, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
     {"protect", "passphrase", one, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
@@ -94,10 +110,31 @@ constexpr JobKey keys[] = {
     {"check", "after-run", one, "WHAT", "read back", "\"read back\" what was written, or nothing",
      set_after_run},
     {"around", "before", one, "COMMAND", "nothing", "command to run before each run", set_before},
-    {"around", "after", one, "COMMAND", "nothing", "command to run after each run", set_after},
-    {"tell", "mail", one, "ADDRESS", "nobody", "who gets a mail about runs", set_mail},
-    {"tell", "detail", one, "WHAT", "problems", "what the mail says: problems, summary or everything",
+    {"around", "if-before-fails", one, "WHAT", "give up",
+     "what a run does when that command fails: \"give up\", or \"go on\"", set_if_before_fails},
+    {"around", "after-failure", one, "COMMAND", "nothing", "command to run after a run that failed",
+     set_after_failure},
+    {"around", "after", one, "COMMAND", "nothing", "command to run after each run, whatever came of it",
+     set_after},
+    {"around", "time-limit", one, "LENGTH", "1 hour", "each of these commands is ended after that",
+     set_around_limit},
+    {"around", "afterwards", one, "WHAT", "nothing",
+     "what becomes of the machine after a run: nothing, standby or \"switch off\"; a minute before it is "
+     "said",
+     set_afterwards},
+    {"around", "afterwards-if-failed", one, "YES|NO", "no", "also after a run that failed",
+     set_afterwards_if_failed},
+    {"tell", "mail", list, "ADDRESS", "as the settings say", "who gets mail about the job", set_mail},
+    {"tell", "detail", one, "WHAT", "problems", "how much the mail says: problems, summary or everything",
      set_detail},
+    {"tell", "when", list, "WHEN", "problems, good again",
+     "what a mail is sent about: problems, \"good again\" (they are gone), \"every run\", \"a digest a "
+     "day\", "
+     "\"a digest a week\"",
+     set_when},
+    {"tell", "desktop", one, "WHAT", "no",
+     "words at the desks of those whose files they are: no, problems, or \"every run\"", set_desktop},
+    {"tell", "page", one, "FILE", "none", "a report page that is kept up to date there", set_page},
 };
 
 }  // namespace
@@ -113,12 +150,9 @@ const JobKey* find_job_key(const std::string& table, const std::string& key) {
   return nullptr;
 }
 
-std::vector<std::string> job_tables() {
-  std::vector<std::string> tables;
-  for (const JobKey& entry : keys) {
-    if (tables.empty() || tables.back() != entry.table) tables.emplace_back(entry.table);
-  }
-  return tables;
+const FileKeys& job_file_keys() {
+  static const FileKeys all = file_keys_of(job_keys());
+  return all;
 }
 
 void check_job(const Job& job) {

@@ -6,8 +6,6 @@
 
 namespace kestrum {
 
-using KeyValues = std::vector<std::string>;
-
 void set_description(Job& job, const KeyValues& values);
 void set_people(Job& job, const KeyValues& values);
 void set_categories(Job& job, const KeyValues& values);
@@ -25,6 +23,7 @@ void set_skip_newer(Job& job, const KeyValues& values);
 void set_destinations(Job& job, const KeyValues& values);
 void set_use(Job& job, const KeyValues& values);
 void set_same_disk(Job& job, const KeyValues& values);
+void set_program(Job& job, const KeyValues& values);
 void set_mount(Job& job, const KeyValues& values);
 void set_attach(Job& job, const KeyValues& values);
 void set_detach(Job& job, const KeyValues& values);
@@ -33,11 +32,19 @@ void set_runs(Job& job, const KeyValues& values);
 void set_if_missed(Job& job, const KeyValues& values);
 void set_only_between(Job& job, const KeyValues& values);
 void set_not_on(Job& job, const KeyValues& values);
+void set_settle(Job& job, const KeyValues& values);
+void set_least_interval(Job& job, const KeyValues& values);
 void set_warn_after(Job& job, const KeyValues& values);
 void set_enabled(Job& job, const KeyValues& values);
 
 void set_kind(Job& job, const KeyValues& values);
 void set_renew(Job& job, const KeyValues& values);
+void set_effort(Job& job, const KeyValues& values);
+void set_read_limit(Job& job, const KeyValues& values);
+void set_write_limit(Job& job, const KeyValues& values);
+void set_hold_back(Job& job, const KeyValues& values);
+void set_afterwards(Job& job, const KeyValues& values);
+void set_afterwards_if_failed(Job& job, const KeyValues& values);
 void set_compression(Job& job, const KeyValues& values);
 void set_volume_size(Job& job, const KeyValues& values);
 
@@ -56,9 +63,15 @@ void set_at_least(Job& job, const KeyValues& values);
 
 void set_after_run(Job& job, const KeyValues& values);
 void set_before(Job& job, const KeyValues& values);
+void set_if_before_fails(Job& job, const KeyValues& values);
+void set_after_failure(Job& job, const KeyValues& values);
+void set_around_limit(Job& job, const KeyValues& values);
 void set_after(Job& job, const KeyValues& values);
 void set_mail(Job& job, const KeyValues& values);
 void set_detail(Job& job, const KeyValues& values);
+void set_when(Job& job, const KeyValues& values);
+void set_desktop(Job& job, const KeyValues& values);
+void set_page(Job& job, const KeyValues& values);
 
 // Helpers that they share.
 [[noreturn]] void refuse_value(const std::string& message, const std::string& hint);

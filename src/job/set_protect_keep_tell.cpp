@@ -3,6 +3,7 @@
 #include "base/error.hpp"
 #include "base/text.hpp"
 #include "job/key_setters.hpp"
+#include "job/settings.hpp"
 
 namespace kestrum {
 
@@ -62,24 +63,43 @@ void set_after_run(Job& job, const KeyValues& values) {
 void set_before(Job& job, const KeyValues& values) {
   job.before = values[0];
 }
+void set_if_before_fails(Job& job, const KeyValues& values) {
+  job.goes_on_without_before = one_of(values[0], {"give up", "go on"}) == 1;
+}
+void set_after_failure(Job& job, const KeyValues& values) {
+  job.after_failure = values[0];
+}
 void set_after(Job& job, const KeyValues& values) {
   job.after = values[0];
 }
+void set_around_limit(Job& job, const KeyValues& values) {
+  job.around_limit = expect_span(values[0]);
+}
 
-// RFC 5321 allows more; this is what people have.
+void set_afterwards(Job& job, const KeyValues& values) {
+  job.afterwards = static_cast<Afterwards>(one_of(values[0], {"nothing", "standby", "switch off"}));
+}
+void set_afterwards_if_failed(Job& job, const KeyValues& values) {
+  job.afterwards_if_failed = one_of(values[0], {"no", "yes"}) == 1;
+}
+
 void set_mail(Job& job, const KeyValues& values) {
-  const std::string& value = values[0];
-  std::size_t at = value.find('@');
-  bool good = at != std::string::npos && at > 0 && at + 1 < value.size() &&
-              value.find('@', at + 1) == std::string::npos &&
-              value.find_first_of(" \t\r\n<>,;") == std::string::npos;
-  if (!good)
-    refuse_value("'" + printable(value) + "' is no mail address", "write it like office@skerrypoint.example");
-  job.mail = value;
+  for (const std::string& value : values) check_mail_address(value);
+  job.tell.mail = values;
 }
 void set_detail(Job& job, const KeyValues& values) {
-  one_of(values[0], {"problems", "summary", "everything"});
-  job.mail_detail = values[0];
+  job.tell.detail = static_cast<TellDetail>(one_of(values[0], {"problems", "summary", "everything"}));
+}
+void set_when(Job& job, const KeyValues& values) {
+  set_tell_when(job.tell, values);
+}
+void set_desktop(Job& job, const KeyValues& values) {
+  job.tell.desktop = static_cast<TellRules::Desktop>(one_of(values[0], {"no", "problems", "every run"}));
+}
+void set_page(Job& job, const KeyValues& values) {
+  if (!values[0].starts_with('/') || values[0].ends_with('/'))
+    refuse_value("the page must be named by its absolute path", "write it like /srv/office/wardens.html");
+  job.tell.page = values[0];
 }
 
 }  // namespace kestrum

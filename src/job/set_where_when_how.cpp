@@ -42,6 +42,10 @@ void set_same_disk(Job& job, const KeyValues& values) {
   job.same_disk = one_of(values[0], {"refuse", "accept"}) == 1;
 }
 
+void set_program(Job& job, const KeyValues& values) {
+  job.leaves_program = one_of(values[0], {"leave out", "put there"}) == 1;
+}
+
 void set_mount(Job& job, const KeyValues& values) {
   job.mount_for_run = one_of(values[0], {"as it is", "for each run"}) == 1;
 }
@@ -73,6 +77,14 @@ void set_not_on(Job& job, const KeyValues& values) {
   for (const std::string& value : values) job.window.not_on.push_back(parse_closed_days(value));
 }
 
+void set_settle(Job& job, const KeyValues& values) {
+  job.settle = expect_span(values[0]);
+}
+
+void set_least_interval(Job& job, const KeyValues& values) {
+  job.least_interval = expect_span(values[0]);
+}
+
 void set_warn_after(Job& job, const KeyValues& values) {
   job.warn_after = expect_span(values[0]);
 }
@@ -88,6 +100,10 @@ void set_kind(Job& job, const KeyValues& values) {
 
 void set_renew(Job& job, const KeyValues& values) {
   job.renew = parse_renew(values);
+}
+
+void set_effort(Job& job, const KeyValues& values) {
+  job.effort = static_cast<Effort>(one_of(values[0], {"low", "normal", "all"}));
 }
 
 void set_compression(Job& job, const KeyValues& values) {
@@ -112,6 +128,24 @@ void set_volume_size(Job& job, const KeyValues& values) {
     refuse_value("a volume size of " + size_text(size) + " is not between 64 KiB and 1 TiB",
                  "the usual size is \"1 GiB\"");
   job.volume_bytes = size;
+}
+
+static std::vector<SpeedLimit> speed_limits(const KeyValues& values) {
+  std::vector<SpeedLimit> limits;
+  for (const std::string& value : values) limits.push_back(parse_speed_limit(value));
+  return limits;
+}
+void set_read_limit(Job& job, const KeyValues& values) {
+  job.read_limits = speed_limits(values);
+}
+void set_write_limit(Job& job, const KeyValues& values) {
+  job.write_limits = speed_limits(values);
+}
+
+void set_hold_back(Job& job, const KeyValues& values) {
+  job.waits_on_battery = job.waits_under_load = false;
+  for (const std::string& value : values)
+    (one_of(value, {"on battery", "under load"}) == 0 ? job.waits_on_battery : job.waits_under_load) = true;
 }
 
 }  // namespace kestrum

@@ -2,7 +2,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
-#include "job/job_keys.hpp"
+#include "job/key_file.hpp"
 
 namespace kestrum {
 
@@ -23,17 +23,17 @@ std::string toml_quoted(const std::string& text) {
   return out + "\"";
 }
 
-std::string toml_value(const JobKey& key, const std::vector<std::string>& values) {
+std::string toml_value(const FileKey& key, const std::vector<std::string>& values) {
   std::vector<std::string> parts;
   for (const std::string& value : values) parts.push_back(toml_quoted(value));
   return key.list ? "[" + join(parts, ", ") + "]" : parts.at(0);
 }
 
-void check_writable(const JobKey& key, const std::vector<std::string>& values) {
+void check_writable(const FileKey& key, const std::vector<std::string>& values) {
   for (const std::string& value : values) {
     std::string said = "--" + key.option() + ": ";
     if (!is_utf8(value))
-      throw Error(ErrorKind::usage, said + "job files are UTF-8, and '" + printable(value) + "' is not",
+      throw Error(ErrorKind::usage, said + "it is kept as UTF-8, and '" + printable(value) + "' is not",
                   "save the folder above it");
     for (unsigned char c : value) {
       if (c >= 0x20 && c != 0x7f) continue;

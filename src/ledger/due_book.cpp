@@ -94,6 +94,16 @@ void DueBook::forget_lines(std::int64_t made_after, Instant now) {
   forget.bind(1, made_after).bind(2, now.seconds).step();
 }
 
+void DueBook::forget_ahead(const std::string& job, std::optional<Instant> known, Instant now) {
+  // Asked first: hardly ever is there one, and writing holds others up.
+  const std::string which = "FROM due WHERE job = ?1 AND moment > ?2 AND moment <= ?3 AND told > ?4";
+  for (const std::string& words : {"SELECT 1 " + which + " LIMIT 1", "DELETE " + which}) {
+    Statement statement(ledger_.database().get(), words.c_str());
+    statement.bind(1, job).bind(2, known ? known->seconds : std::int64_t{0}).bind(3, now.seconds);
+    if (!statement.bind(4, now.seconds + clock_ahead_seconds).step()) return;
+  }
+}
+
 void DueBook::add(const std::vector<DueLine>& lines, Instant now) {
   if (lines.empty()) return;
   Transaction writing(ledger_.database(), "BEGIN IMMEDIATE");
@@ -188,6 +198,10 @@ void DueBook::give_up_all_starts() {
   ledger_.database().run("UPDATE due SET start = 0 WHERE fate = 'waiting'");
 }
 
+static AgentEvent read_event(Statement& row) {
+  return {{row.integer(0), 0}, row.text(1), row.text(2), row.text(3)};
+}
+
 void DueBook::add_event(const AgentEvent& event) {
   Statement insert(ledger_.database().get(),
                    "INSERT INTO event (moment, job, what, words) VALUES (?, ?, ?, ?)");
@@ -199,8 +213,17 @@ std::vector<AgentEvent> DueBook::events(std::size_t most) {
                 "SELECT moment, job, what, words FROM event ORDER BY id DESC LIMIT ?");
   ask.bind(1, static_cast<std::int64_t>(most));
   std::vector<AgentEvent> events;
-  while (ask.step()) events.push_back({{ask.integer(0), 0}, ask.text(1), ask.text(2), ask.text(3)});
+  while (ask.step()) events.push_back(read_event(ask));
   return events;
+}
+
+std::optional<AgentEvent> DueBook::watching(const std::string& job) {
+  Statement ask(ledger_.database().get(),
+                "SELECT moment, job, what, words FROM event WHERE job = ?1 AND what IN (?2, ?3) "
+                "ORDER BY id DESC LIMIT 1");
+  ask.bind(1, job).bind(2, std::string(AgentEvent::watched)).bind(3, std::string(AgentEvent::unwatched));
+  if (!ask.step()) return std::nullopt;
+  return read_event(ask);
 }
 
 }  // namespace kestrum

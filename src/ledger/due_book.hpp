@@ -39,8 +39,11 @@ struct TimeSince {
 struct AgentEvent {
   Instant when;
   std::string job;   // empty: of none
-  std::string what;  // one word: "begins", "ends", "clock", "warned", "edit"
+  std::string what;  // one word: "begins", "ends", "clock", "warned", "edit", or one of these
   std::string words;
+  // Whether the sources of a job that runs on change are watched.
+  static constexpr const char* watched = "watched";
+  static constexpr const char* unwatched = "unwatched";
 };
 
 // A line, or a `since`, from a clock that was so far ahead of now does not count.
@@ -64,6 +67,9 @@ class DueBook {
   std::int64_t last_id();
   // What was written under a clock that was ahead: lines made after that one, of moments later than `now`.
   void forget_lines(std::int64_t made_after, Instant now);
+  // Lines of moments after `known` until now that a clock far ahead of now made: what was due then has one of
+  // its own by now.
+  void forget_ahead(const std::string& job, std::optional<Instant> known, Instant now);
   // In one transaction. A moment that has a line keeps it, unless a clock far ahead wrote that.
   void add(const std::vector<DueLine>& lines, Instant now);
   // Fate, reason, lateness, own and run.
@@ -81,6 +87,8 @@ class DueBook {
 
   void add_event(const AgentEvent& event);
   std::vector<AgentEvent> events(std::size_t most);  // newest first
+  // What was said last of the job's being watched: `watched` or `unwatched`.
+  std::optional<AgentEvent> watching(const std::string& job);
 
  private:
   Ledger& ledger_;

@@ -61,6 +61,14 @@ CREATE TABLE event (id INTEGER PRIMARY KEY, moment INTEGER NOT NULL, job TEXT NO
 PRAGMA user_version = 5;
 )";
 
+constexpr const char* schema_6 = R"(
+CREATE TABLE restore (
+  id INTEGER PRIMARY KEY, job TEXT NOT NULL, machine TEXT NOT NULL, drive TEXT NOT NULL, point INTEGER NOT NULL,
+  point_started TEXT NOT NULL, started TEXT NOT NULL, seconds INTEGER NOT NULL, result TEXT NOT NULL, place TEXT NOT NULL,
+  files INTEGER NOT NULL, bytes INTEGER NOT NULL, left_alone INTEGER NOT NULL, problems INTEGER NOT NULL);
+PRAGMA user_version = 6;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
@@ -167,6 +175,7 @@ void Ledger::migrate(Access access) {
   if (found < 3) database_.run(schema_3);
   if (found < 4) database_.run(schema_4);
   if (found < 5) database_.run(schema_5);
+  if (found < 6) database_.run(schema_6);
   database_.run("COMMIT");
 }
 

@@ -100,6 +100,8 @@ StartDecision decide_start(const StartQuestion& question) {
       std::all_of(waiting.begin(), waiting.end(), [](const WaitingMoment& one) { return one.late; });
   if (all_late && question.settled > question.now) return wait_for(DueReason::settling, question.settled);
   if (question.not_before > question.now) return wait_for(DueReason::drive, question.not_before);
+  if (question.held_back)
+    return wait_for(DueReason::held_back, Instant{question.now.seconds + hold_back_seconds, 0});
   return {What::start, DueReason::none, {}};
 }
 

@@ -60,6 +60,7 @@ struct StartQuestion {
   bool running = false;     // a run of the job goes on
   Instant settled = {};     // what is made up for does not start before
   Instant not_before = {};  // after a start that came to nothing
+  bool held_back = false;   // the machine is to be left alone now
 };
 
 struct StartDecision {
@@ -74,6 +75,8 @@ struct StartDecision {
   std::optional<Instant> look_again;   // of waiting: nothing changes before, unless something happens
 };
 StartDecision decide_start(const StartQuestion& question);
+// Whether the machine is still to be left alone is looked at again so often: neither load nor power tells.
+inline constexpr std::int64_t hold_back_seconds = 300;
 
 // When somebody should be warned that there will be no good point for longer than `limit`: a quarter of it
 // before, at most a day.

@@ -135,4 +135,15 @@ std::vector<std::string> SkipRules::contradictions() const {
   return out;
 }
 
+std::string exact_pattern(const TreePath& path, bool folder) {
+  const std::string absolute = path.absolute();
+  if (!is_utf8(absolute) || absolute.find('\n') != none) return {};
+  std::string pattern;
+  for (const char letter : absolute) {
+    if (std::string_view(special).find(letter) != none) pattern += '\\';
+    pattern += letter;
+  }
+  return pattern + (folder ? "/" : "");
+}
+
 }  // namespace kestrum

@@ -75,4 +75,7 @@ class SkipRules {
   std::vector<int> taking_back_;
 };
 
+// The pattern of exactly this and all below it. A job file is UTF-8: empty where no pattern can name it.
+std::string exact_pattern(const TreePath& path, bool folder);
+
 }  // namespace kestrum

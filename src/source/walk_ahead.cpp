@@ -3,9 +3,9 @@
 namespace kestrum {
 
 WalkAhead::WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
-                     Walker::OnNote on_note, Walker::OnLeftOut on_left_out)
+                     Walker::OnNote on_note, Walker::OnLeftOut on_left_out, const ChangedFolders* changed)
     : on_problem_(std::move(on_problem)), on_note_(std::move(on_note)), on_left_out_(std::move(on_left_out)) {
-  thread_.start([this, &selection, &filesystems] { walk(selection, filesystems); });
+  thread_.start([this, &selection, &filesystems, changed] { walk(selection, filesystems, changed); });
 }
 
 WalkAhead::~WalkAhead() {
@@ -13,7 +13,8 @@ WalkAhead::~WalkAhead() {
   thread_.join();
 }
 
-void WalkAhead::walk(const Selection& selection, FilesystemTable& filesystems) {
+void WalkAhead::walk(const Selection& selection, FilesystemTable& filesystems,
+                     const ChangedFolders* changed) {
   Batch batch;
   std::size_t folders = 0;
   bool wanted = true;  // somebody takes what is found
@@ -32,7 +33,7 @@ void WalkAhead::walk(const Selection& selection, FilesystemTable& filesystems) {
     }
     Walker walker(
         selection, filesystems, [&](const Problem& problem) { batch.emplace_back(problem); },
-        [&](const std::string& text) { batch.emplace_back(Note{text}); }, left_out);
+        [&](const std::string& text) { batch.emplace_back(Note{text}); }, left_out, changed);
     while (const Walked* found = wanted ? walker.next() : nullptr) {
       folders += found->own ? 1 : 0;
       batch.emplace_back(*found);

@@ -15,7 +15,8 @@ namespace kestrum {
 class WalkAhead {
  public:
   WalkAhead(const Selection& selection, FilesystemTable& filesystems, Walker::OnProblem on_problem,
-            Walker::OnNote on_note, Walker::OnLeftOut on_left_out = {});
+            Walker::OnNote on_note, Walker::OnLeftOut on_left_out = {},
+            const ChangedFolders* changed = nullptr);
   ~WalkAhead();
   WalkAhead(const WalkAhead&) = delete;
   WalkAhead& operator=(const WalkAhead&) = delete;
@@ -30,7 +31,7 @@ class WalkAhead {
   };
   using Event = std::variant<Walked, Problem, Note, LeftOut, std::exception_ptr>;
   using Batch = std::vector<Event>;
-  void walk(const Selection& selection, FilesystemTable& filesystems);
+  void walk(const Selection& selection, FilesystemTable& filesystems, const ChangedFolders* changed);
 
   Walker::OnProblem on_problem_;
   Walker::OnNote on_note_;

@@ -24,13 +24,14 @@ std::string reason_of_source(int code) {
 }  // namespace
 
 Walker::Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note,
-               OnLeftOut on_left_out)
+               OnLeftOut on_left_out, const ChangedFolders* changed)
     : selection_(selection),
       chooser_(selection),
       filesystems_(filesystems),
       on_problem_(std::move(on_problem)),
       on_note_(std::move(on_note)),
-      on_left_out_(std::move(on_left_out)) {}
+      on_left_out_(std::move(on_left_out)),
+      changed_(changed) {}
 
 void Walker::problem(const TreePath& path, const char* operation, const std::string& reason) {
   on_problem_({path.absolute(), operation, reason});
@@ -41,7 +42,7 @@ void Walker::begin_with(std::string name, const std::shared_ptr<const FileHandle
   now_.name = std::move(name);
   now_.folder = folder;
   now_.own.reset();
-  now_.above_source = now_.unlisted = now_.partly_listed = now_.device = false;
+  now_.above_source = now_.unlisted = now_.partly_listed = now_.device = now_.maybe_shown = false;
   now_.unlooked.clear();
   now_.filesystem = 0;
 }
@@ -55,7 +56,11 @@ bool Walker::look_at(std::string name, const std::shared_ptr<const FileHandle>& 
     return false;
   }
   if (fstatat(folder->get(), now_.name.c_str(), &now_.status, AT_SYMLINK_NOFOLLOW) != 0) {
-    if (errno == ENOENT && !is_source) {
+    if (changed_ != nullptr && errno == ENOENT && (is_source || !changed_->touches(now_.path))) {
+      throw WatchDoubt{printable(now_.path.absolute()) + " is gone, and nothing told of it"};
+    } else if (changed_ != nullptr && errno == ENOENT && !changed_->is_whole(now_.path.parent())) {
+      // It is gone, as was told.
+    } else if (errno == ENOENT && !is_source) {
       problem(now_.path, "read", "it vanished while its folder was being read");
     } else {
       now_.unlooked = reason_of_source(errno);
@@ -166,8 +171,8 @@ const Walked* Walker::find_next() {
       continue;
     }
     now_.own = std::move(handle);
-    if (now_.choice.enter) prepare();
-    if (now_.choice.taken || now_.partly_listed) return show();
+    if (now_.choice.enter) enter();
+    if (now_.choice.taken || now_.partly_listed || now_.maybe_shown) return show();
   }
 }
 
@@ -197,7 +202,11 @@ bool Walker::start_source() {
       // Nothing can be kept as it was below what is no folder any more.
       if (code == ENOTDIR && is_source) problem(source, "look at", system_reason(code));
       if (code != 0 && code != ENOTDIR) now_.unlooked = reason_of_source(code);
-      if (is_source && !now_.unlooked.empty()) return true;
+      if (is_source && !now_.unlooked.empty()) {
+        if (changed_ != nullptr)
+          throw WatchDoubt{printable(source.absolute()) + " cannot be looked at: " + now_.unlooked};
+        return true;
+      }
       // An ancestor that is missing is told of once, as the source below it.
       now_.name.clear();
       now_.unlooked.clear();
@@ -218,6 +227,14 @@ bool Walker::start_source() {
   return false;
 }
 
+// Of a folder in which nothing happened, and nothing below it, no more is to be seen than the folder.
+void Walker::enter() {
+  const bool look = changed_ == nullptr || changed_->is_changed(now_.path) || changed_->is_whole(now_.path) ||
+                    changed_->any_below(now_.path);
+  if (look) return prepare();
+  now_.maybe_shown = now_.above_source = !now_.choice.taken;
+}
+
 void Walker::prepare() {
   // What is in it could not be read back.
   const std::string& joined = now_.path.joined();
@@ -234,12 +251,22 @@ void Walker::prepare() {
   folder.identity = {now_.status.st_dev, now_.status.st_ino};
   folder.filesystem = now_.filesystem;
   folder.choice = now_.choice.inside;
-  list(folder);
+  if (changed_ == nullptr || changed_->is_listed(now_.path)) {
+    list(folder);
+  } else if (!may_be_tagged(folder) || !is_tagged_cache(folder.handle->get())) {
+    folder.names = changed_->names_in(now_.path);
+  }
   if (!now_.choice.taken) {
     now_.above_source = true;
-    if (!now_.partly_listed) folder.unshown = now_;
+    now_.maybe_shown = changed_ != nullptr && !now_.partly_listed;
+    if (changed_ == nullptr && !now_.partly_listed) folder.unshown = now_;
   }
   prepared_ = std::move(folder);
+}
+
+// Of the folder at hand: a tag in it would count.
+bool Walker::may_be_tagged(const Folder& folder) const {
+  return !selection_.tagged_caches && !folder.choice.places_below && now_.choice.reason != Reason::place;
 }
 
 void Walker::list(Folder& folder) {
@@ -262,8 +289,7 @@ void Walker::list(Folder& folder) {
     problem(folder.path, "list", system_reason(errno));
     now_.partly_listed = true;
   }
-  bool tagged = !selection_.tagged_caches && !folder.choice.places_below &&
-                now_.choice.reason != Reason::place &&
+  bool tagged = may_be_tagged(folder) &&
                 std::find(folder.names.begin(), folder.names.end(), "CACHEDIR.TAG") != folder.names.end() &&
                 is_tagged_cache(folder.handle->get());
   if (tagged) {

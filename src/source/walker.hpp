@@ -11,6 +11,7 @@
 #include "base/file_handle.hpp"
 #include "base/observer.hpp"
 #include "base/tree_path.hpp"
+#include "source/changed_folders.hpp"
 #include "source/chooser.hpp"
 #include "source/filesystem_table.hpp"
 
@@ -23,8 +24,10 @@ struct Walked {
   bool above_source = false;   // an ancestor of a source, or of something that is taken out of it
   bool unlisted = false;       // a folder that could not be opened: nothing of what is in it follows
   bool partly_listed = false;  // a folder whose listing broke off: what was seen of it follows
-  std::string unlooked;        // why it could not be looked at; nothing else is known of it then. Else empty
-  bool device = false;         // a source that is a block device: read as one image; st_size is the device's
+  bool maybe_shown =
+      false;             // a folder that counts only when something in it is taken, which is not known here
+  std::string unlooked;  // why it could not be looked at; nothing else is known of it then. Else empty
+  bool device = false;   // a source that is a block device: read as one image; st_size is the device's
   std::uint32_t filesystem = 0;
   Choice choice;
   std::shared_ptr<const FileHandle> folder;  // where `name` is found
@@ -48,9 +51,11 @@ class Walker {
   using OnProblem = std::function<void(const Problem&)>;
   using OnNote = std::function<void(const std::string&)>;
   using OnLeftOut = std::function<void(const LeftOut&)>;
-  // References must outlive this.
+  // References must outlive this. `changed`: only these folders are looked into, and what leads to them; of
+  // other folders in them only the folder itself is shown. Then WatchDoubt is thrown where one of them, or a
+  // source, is not there.
   Walker(const Selection& selection, FilesystemTable& filesystems, OnProblem on_problem, OnNote on_note,
-         OnLeftOut on_left_out = {});
+         OnLeftOut on_left_out = {}, const ChangedFolders* changed = nullptr);
 
   // The next thing in catalog order, or nothing; good until the next call. Throws only for what concerns the
   // whole run.
@@ -78,6 +83,8 @@ class Walker {
   bool look_at_device();
   // Lists the folder at hand, to be entered at the next call.
   void prepare();
+  void enter();
+  bool may_be_tagged(const Folder& folder) const;
   void list(Folder& folder);
   void leave();
   void problem(const TreePath& path, const char* operation, const std::string& reason);
@@ -88,6 +95,7 @@ class Walker {
   OnProblem on_problem_;
   OnNote on_note_;
   OnLeftOut on_left_out_;
+  const ChangedFolders* changed_;
   std::size_t source_ = 0;
   std::vector<Folder> stack_;
   Walked now_;

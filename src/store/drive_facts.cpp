@@ -25,11 +25,6 @@ bool one_of(std::string_view word, std::initializer_list<std::string_view> words
   return std::find(words.begin(), words.end(), word) != words.end();
 }
 
-bool is_network(std::string_view type) {
-  return one_of(type, {"nfs", "nfs4", "cifs", "smb3", "smbfs", "ncpfs", "afs", "ceph", "glusterfs",
-                       "fuse.glusterfs", "fuse.sshfs", "fuse.davfs", "davfs", "9p"});
-}
-
 // File systems of which the kernel, a sandbox or an installer is the owner, not a person.
 bool is_systems_own(const Mount& mount) {
   return one_of(mount.type,
@@ -63,7 +58,7 @@ DriveFacts facts_of(const Mount& mount, dev_t device, const std::string& path) {
     facts.free = std::uint64_t{space.f_bavail} * space.f_frsize;
     facts.read_only = (space.f_flag & ST_RDONLY) != 0;
   }
-  facts.network = is_network(facts.type);
+  facts.network = is_network_file_system(facts.type);
   facts.memory = one_of(facts.type, {"tmpfs", "ramfs"});
   facts.disks = disks_of_filesystem(device);
   facts.removable = std::any_of(facts.disks.begin(), facts.disks.end(), is_removable_disk);
@@ -101,7 +96,8 @@ std::vector<Found> drives_named(bool by_label, const std::string& name, std::vec
   std::vector<Found> found;
   for (const Mount& mount : read_mount_table()) {
     // Other machines' folders have no names, and a machine that is away would be waited for.
-    if (is_systems_own(mount) || is_network(mount.type) || mount.root != "/" || !is_reachable(mount))
+    if (is_systems_own(mount) || is_network_file_system(mount.type) || mount.root != "/" ||
+        !is_reachable(mount))
       continue;
     if (std::any_of(found.begin(), found.end(), [&](const Found& one) { return one.device == mount.device; }))
       continue;

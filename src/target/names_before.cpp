@@ -8,6 +8,7 @@
 #include <memory>
 
 #include "base/text.hpp"
+#include "target/placed_file.hpp"
 
 namespace kestrum {
 namespace {
@@ -26,7 +27,9 @@ void NamesBefore::enter(const TreePath& folder, int fd, bool created) {
   if (folders_.contains(folder)) return;
   if (!comes_back_) std::erase_if(folders_, [&](const auto& one) { return !folder.is_within(one.first); });
   Names& names = folders_[folder];
-  if (!created) each_name(fd, [&](std::string_view name) { names.emplace(name); });
+  if (created) return;
+  each_name(fd, [&](std::string_view name) { names.emplace(name); });
+  for (const std::string& name : names) clear_left_file(fd, name);
 }
 
 bool NamesBefore::held(const TreePath& folder, const std::string& name) const {

@@ -1,10 +1,12 @@
 #include "target/placed_file.hpp"
 
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <atomic>
 #include <cerrno>
@@ -62,28 +64,45 @@ std::optional<Placement> placement_by(Clash clash, int folder_fd, const std::str
   return Placement{name_beside(folder_fd, name, stamp), false};
 }
 
-std::string name_beside(int folder_fd, const std::string& name, const std::string& stamp) {
+std::string nth_name_beside(const std::string& name, const std::string& stamp, unsigned n) {
+  constexpr std::size_t longest = 255;
   std::size_t dot = name.rfind('.');
   if (dot == std::string::npos || dot == 0) dot = name.size();
-  std::string ending = name.substr(dot);
+  const std::string ending = name.substr(dot);
+  const std::string mark = " (from " + stamp + (n == 1 ? ")" : " " + std::to_string(n) + ")");
+  std::string stem = name.substr(0, dot);
+  if (stem.size() + mark.size() + ending.size() > longest)
+    stem.resize(longest - std::min(longest, mark.size() + ending.size()));
+  return stem + mark + ending;
+}
+
+std::string name_beside(int folder_fd, const std::string& name, const std::string& stamp) {
   struct stat status {};
   for (unsigned n = 1;; ++n) {
-    std::string mark = " (from " + stamp + (n == 1 ? ")" : " " + std::to_string(n) + ")");
-    std::string stem = name.substr(0, dot);
-    if (stem.size() + mark.size() + ending.size() > 255)
-      stem.resize(255 - std::min<std::size_t>(255, mark.size() + ending.size()));
-    std::string other = stem + mark + ending;
+    std::string other = nth_name_beside(name, stamp, n);
     if (!exists(folder_fd, other, status)) return other;
   }
 }
 
 namespace {
 
+constexpr std::string_view part_begin = ".kestrum-", part_end = ".part";
+
 // Names that no other restore uses at the same time, without asking for random bytes for every file.
 std::string next_part_name() {
   static const std::string run = to_hex(random_bytes(8));
   static std::atomic<std::uint64_t> number = 0;
-  return ".kestrum-" + run + "-" + std::to_string(++number) + ".part";
+  return std::string(part_begin) + run + "-" + std::to_string(++number) + std::string(part_end);
+}
+
+bool is_part_name(std::string_view name) {
+  if (!name.starts_with(part_begin) || !name.ends_with(part_end)) return false;
+  name.remove_prefix(part_begin.size());
+  name.remove_suffix(part_end.size());
+  constexpr std::size_t run_length = 16;
+  return name.size() > run_length + 1 && name[run_length] == '-' &&
+         name.substr(0, run_length).find_first_not_of("0123456789abcdef") == std::string_view::npos &&
+         name.substr(run_length + 1).find_first_not_of("0123456789") == std::string_view::npos;
 }
 
 }  // namespace
@@ -94,10 +113,19 @@ TemporaryFile::~TemporaryFile() {
   if (exists_) unlinkat(folder_fd_, name_.c_str(), 0);
 }
 
+// Without a name as long as it is written, where the file system can do that: whatever ends this process
+// leaves nothing behind.
 int TemporaryFile::create_file() {
+  // By that name it gets its own later.
+  static const bool can_be_named = access("/proc/self/fd", X_OK) == 0;
+  if (can_be_named) file_ = FileHandle(openat(folder_fd_, ".", O_WRONLY | O_TMPFILE | O_CLOEXEC, 0600));
+  nameless_ = static_cast<bool>(file_);
+  if (nameless_) return 0;
   file_ = open_beneath(folder_fd_, name_, O_WRONLY | O_CREAT | O_EXCL, 0600);
   exists_ = static_cast<bool>(file_);
-  return exists_ ? 0 : errno;
+  if (!exists_) return errno;
+  flock(file_.get(), LOCK_SH);
+  return 0;
 }
 
 int TemporaryFile::create_link(const std::string& target) {
@@ -145,15 +173,42 @@ int TemporaryFile::end() {
   return ends_in_hole_ && ftruncate(file_.get(), static_cast<off_t>(position_)) != 0 ? errno : 0;
 }
 
+int TemporaryFile::take_temporary_name() {
+  if (!nameless_) return 0;
+  flock(file_.get(), LOCK_SH);  // nobody clears it as a left one
+  const int code = give_name(name_);
+  exists_ = code == 0;
+  nameless_ = !exists_;
+  return code;
+}
+
 int TemporaryFile::flush() {
+  if (const int code = take_temporary_name(); code != 0) return code;
   return fsync(file_.get()) == 0 ? 0 : errno;
 }
 
 int TemporaryFile::close() {
-  return file_.close();
+  if (!nameless_) return file_.close();
+  // It lives by its handle until it has its name; what closing has to tell, closing another one tells too.
+  FileHandle second(fcntl(file_.get(), F_DUPFD_CLOEXEC, 0));
+  return second ? second.close() : errno;
+}
+
+int TemporaryFile::give_name(const std::string& name) {
+  const std::string itself = "/proc/self/fd/" + std::to_string(file_.get());
+  return linkat(AT_FDCWD, itself.c_str(), folder_fd_, name.c_str(), AT_SYMLINK_FOLLOW) == 0 ? 0 : errno;
 }
 
 int TemporaryFile::place(const Placement& placement) {
+  if (nameless_ && !placement.replaces) {
+    const int code = give_name(placement.name);
+    if (code == 0) file_.close();
+    return code;
+  }
+  if (nameless_) {
+    if (const int code = take_temporary_name(); code != 0) return code;
+    file_.close();
+  }
   unsigned flags = placement.replaces ? 0 : RENAME_NOREPLACE;
   int code = renameat2(folder_fd_, name_.c_str(), folder_fd_, placement.name.c_str(), flags) == 0 ? 0 : errno;
   if (code == EINVAL && flags != 0) {  // a file system that does not offer it
@@ -166,6 +221,15 @@ int TemporaryFile::place(const Placement& placement) {
   if (hard_link_) unlinkat(folder_fd_, name_.c_str(), 0);
   exists_ = false;
   return 0;
+}
+
+void clear_left_file(int folder_fd, const std::string& name) {
+  if (!is_part_name(name)) return;
+  FileHandle file = open_beneath(folder_fd, name, O_RDONLY | O_NONBLOCK);
+  struct stat status {};
+  const bool ours = file && fstat(file.get(), &status) == 0 && S_ISREG(status.st_mode) &&
+                    status.st_nlink == 1 && status.st_uid == geteuid();
+  if (ours && flock(file.get(), LOCK_EX | LOCK_NB) == 0) unlinkat(folder_fd, name.c_str(), 0);
 }
 
 }  // namespace kestrum

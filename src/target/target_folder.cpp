@@ -18,10 +18,10 @@ TargetFolder::TargetFolder(const std::string& path) : path_(path) {
     at = path.find('/', at + 1);
     std::string part = path.substr(0, at);
     // What is restored may be anybody's: it is for whoever restores it to let others in.
-    if (mkdir(part.c_str(), 0700) != 0 && errno != EEXIST && errno != EISDIR) {
-      struct stat status {};
-      if (stat(part.c_str(), &status) != 0) throw system_error("create the folder", part, errno);
-    }
+    if (mkdir(part.c_str(), 0700) == 0 || errno == EEXIST || errno == EISDIR) continue;
+    const int code = errno;
+    struct stat status {};
+    if (stat(part.c_str(), &status) != 0) throw system_error("create the folder", part, code);
   }
   root_ = FileHandle(open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
   if (!root_ && errno == ENOTDIR) {

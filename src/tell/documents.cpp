@@ -5,35 +5,10 @@
 #include "plan/plan_words.hpp"
 #include "tell/due_words.hpp"
 #include "tell/json_parts.hpp"
+#include "tell/restored_json.hpp"
 
 namespace kestrum {
 namespace {
-
-Json run_json(const RunEntry& run) {
-  Json broken = Json::array();
-  for (const BrokenRule& one : run.broken)
-    broken.push_back({{"rule", one.rule},
-                      {"points", one.points},
-                      {"oldest-left", one.oldest_left ? Json(utc_text(*one.oldest_left)) : Json(nullptr)}});
-  Json json{{"job", run.job},
-            {"run", run.number},
-            {"result", result_text(run.result)},
-            {"exit", run.exit_code},
-            {"started", utc_text(run.started)},
-            {"ended", run.ended ? Json(utc_text(*run.ended)) : Json(nullptr)},
-            {"destination", to_utf8(run.destination)},
-            {"point", run.sequence ? Json(*run.sequence) : Json(nullptr)},
-            {"kind", run.kind ? kind_name(*run.kind) : std::string_view()},
-            {"reason", run.reason},
-            {"totals", totals_json(run.totals)},
-            {"problem-count", run.problems},
-            {"checked", run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked)},
-            {"upkeep", run.upkeep},
-            {"broken-promises", broken},
-            {"message", to_utf8(run.message)},
-            {"log", to_utf8(run.log_file)}};
-  return json;
-}
 
 const char* kind_word(ErrorKind kind) {
   switch (kind) {
@@ -133,138 +108,6 @@ std::string history_run_document(const RunEntry& run, const std::vector<Problem>
   return text_of(json);
 }
 
-namespace {
-
-// As a command's SUBJECT.
-std::string subject_of(const JobStatus& status) {
-  if (status.machine.empty()) return shell_word(status.job);
-  return shell_word(printable(status.drives.at(0).root)) + " --machine " +
-         shell_word(printable(status.machine)) + " --job " + shell_word(printable(status.job));
-}
-
-std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
-  switch (trouble.kind) {
-    case TroubleKind::job_file:
-      return "its job file is wrong: " + trouble.text +
-             (trouble.count > 0 ? "; until that is mended its last good form counts" : "");
-    case TroubleKind::damaged:
-      return count_text(trouble.count, "damaged point") + ": kestrum verify " + subject_of(status);
-    case TroubleKind::incomplete:
-      return count_text(trouble.count, "point lacks a set that it needs", "points lack a set that they need");
-    case TroubleKind::overdue:
-      return "no good point for " + trouble.text;
-    case TroubleKind::missed:
-      return "due on " + local_text(trouble.when) + ", not run";
-    case TroubleKind::waits:
-      return "the drive is not there; a run that was due on " + local_text(trouble.when) + " waits for it";
-    case TroubleKind::soon:
-      return "the " + trouble.text + " that it may be without a good point end on " +
-             local_text(trouble.when);
-    case TroubleKind::never_run:
-      return "it has never run: kestrum run " + subject_of(status);
-    case TroubleKind::no_point:
-      return "it has no point yet";
-    case TroubleKind::clock:
-      return "its newest point or run is of " + local_text(trouble.when) +
-             ", later than the clock says now: is the clock right?";
-    case TroubleKind::cut_off:
-      return "its last run is still going, or was cut off";
-    case TroubleKind::drive_away:
-      return "it is not there, and a set is to go to each drive";
-    case TroubleKind::drive_bare:
-      return "it has no good point, and a set is to go to each drive";
-    case TroubleKind::broken:
-      return broken_text(trouble.broken);
-    case TroubleKind::problems:
-      return count_text(trouble.count, "problem") + " in its last run" +
-             (status.last ? ": kestrum history " + subject_of(status) + " --run " +
-                                std::to_string(status.last->number)
-                          : std::string());
-    case TroubleKind::gone:
-    case TroubleKind::failed:
-    case TroubleKind::place:
-      return trouble.text;
-  }
-  return trouble.text;
-}
-
-const char* trouble_word(TroubleKind kind) {
-  static constexpr const char* words[] = {
-      "job-file", "damaged",    "incomplete", "gone",           "failed", "overdue",
-      "missed",   "waits",      "never-run",  "no-point",       "soon",   "clock",
-      "cut-off",  "drive-away", "drive-bare", "broken-promise", "place",  "problems"};
-  return words[static_cast<std::size_t>(kind)];
-}
-
-Json space_json(const std::optional<StoreSpace>& space) {
-  return space ? Json{{"free-bytes", space->free}, {"total-bytes", space->total}} : Json(nullptr);
-}
-
-Json instant_json(const std::optional<Instant>& when) {
-  return when ? Json(utc_text(*when)) : Json(nullptr);
-}
-
-Json age_json(const std::optional<Instant>& when, Instant now) {
-  return when ? Json(std::chrono::duration_cast<std::chrono::seconds>(between(*when, now)).count())
-              : Json(nullptr);
-}
-
-}  // namespace
-
-std::string trouble_text(const JobTrouble& trouble, const JobStatus& status) {
-  return (trouble.drive.empty() ? "" : printable(trouble.drive) + ": ") + words_of(trouble, status);
-}
-
-static std::string troubles_text(const JobStatus& status) {
-  std::vector<std::string> parts;
-  for (const JobTrouble& trouble : status.troubles) parts.push_back(trouble_text(trouble, status));
-  return join(parts, "; ");
-}
-
-std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bool> agent, Instant now) {
-  Json json = document("status");
-  json["agent"] = agent ? Json(*agent) : Json(nullptr);
-  json["jobs"] = Json::array();
-  for (const JobStatus& status : jobs) {
-    std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
-    Json one{
-        {"job", name},
-        {"newest-good-point", instant_json(status.newest_good)},
-        {"age-seconds", age_json(status.newest_good, now)},
-        {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
-        {"disabled", status.disabled},
-        {"next-run", instant_json(status.times.next)},
-        {"going", status.times.going ? Json(status.times.going->number) : Json(nullptr)},
-        {"waits-for", status.times.wait ? Json(due_reason_name(status.times.wait->reason)) : Json(nullptr)},
-        {"waits-since", status.times.wait ? Json(utc_text(status.times.wait->since)) : Json(nullptr)},
-        {"paused", status.times.pause.has_value()},
-        {"paused-until", status.times.pause ? instant_json(status.times.pause->until) : Json(nullptr)}};
-    one["destination"] = status.drives.empty() ? "" : to_utf8(status.drives[0].named);
-    one["destination-there"] = !status.drives.empty() && !status.drives[0].root.empty();
-    one["drive"] = status.drives.empty() ? Json(nullptr) : space_json(status.drives[0].space);
-    one["destinations"] = Json::array();
-    for (const DriveStatus& drive : status.drives) {
-      one["destinations"].push_back({{"destination", to_utf8(drive.named)},
-                                     {"folder", to_utf8(drive.root)},
-                                     {"there", !drive.root.empty()},
-                                     {"newest-good-point", instant_json(drive.newest_good)},
-                                     {"age-seconds", age_json(drive.newest_good, now)},
-                                     {"drive", space_json(drive.space)}});
-    }
-    one["trouble"] = to_utf8(troubles_text(status));
-    one["troubles"] = Json::array();
-    one["trouble-list"] = Json::array();
-    for (const JobTrouble& trouble : status.troubles) {
-      one["troubles"].push_back(trouble_word(trouble.kind));
-      one["trouble-list"].push_back({{"trouble", trouble_word(trouble.kind)},
-                                     {"destination", to_utf8(trouble.drive)},
-                                     {"text", to_utf8(trouble_text(trouble, status))}});
-    }
-    json["jobs"].push_back(std::move(one));
-  }
-  return text_of(json);
-}
-
 // The next run there, and what goes after it.
 static Json outlook_json(const std::optional<Outlook>& outlook) {
   if (!outlook) return nullptr;
@@ -318,12 +161,39 @@ std::string points_document(const std::vector<PointsResult>& drives,
   return text_of(json);
 }
 
-std::string browse_document(const SetFacts& point, const Listing& listing) {
+std::string browse_document(const SetFacts& point, const Listing& listing, DiskToday& disk) {
   Json json = document("browse");
   json["point"] = facts_json(point);
   json["self"] = entry_json(listing.self);
   json["children"] = Json::array();
-  for (const Entry& entry : listing.children) json["children"].push_back(entry_json(entry));
+  for (const Listing::Child& child : listing.children) {
+    Json one = entry_json(child.entry);
+    one["today"] = today_word(disk.look(child.entry));
+    if (child.below) one["below"] = {{"entries", child.below->entries}, {"bytes", child.below->bytes}};
+    json["children"].push_back(std::move(one));
+  }
+  json["findings"] = findings_json(listing.findings);
+  return text_of(json);
+}
+
+std::string restores_document(const std::vector<RestoreEntry>& entries) {
+  Json json = document("restores");
+  json["restores"] = Json::array();
+  for (const RestoreEntry& one : entries) {
+    json["restores"].push_back({{"job", to_utf8(one.job)},
+                                {"machine", to_utf8(one.machine)},
+                                {"drive", to_utf8(one.drive)},
+                                {"point", one.point},
+                                {"point-started", utc_text(one.point_started)},
+                                {"started", utc_text(one.started)},
+                                {"seconds", one.seconds},
+                                {"result", result_text(one.result)},
+                                {"to", to_utf8(one.where)},
+                                {"files", one.files},
+                                {"bytes", one.bytes},
+                                {"left-alone", one.left_alone},
+                                {"problems", one.problems}});
+  }
   return text_of(json);
 }
 
@@ -339,6 +209,10 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   json["identical"] = result.same;
   json["beside"] = result.beside;
   json["replaced"] = result.replaced;
+  json["from-other-points"] = result.nearest;
+  json["set-id-left-off"] = result.set_id_left;
+  json["archive-bytes"] = result.archive_bytes;
+  json["seconds"] = std::chrono::duration<double>(result.duration).count();
   json["room"] = result.room ? Json{{"needed-bytes", result.room->needed},
                                     {"free-bytes", result.room->free},
                                     {"fits", result.room->fits()}}
@@ -351,14 +225,7 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   json["item-count"] = item_count;
   json["items"] = Json::array();
   for (const RestoredItem& item : items) {
-    Json one = Json::object();
-    put_path(one, "path", item.path.absolute());
-    put_path(one, "placed", item.placed);
-    one["type"] = entry_type_name(item.type);
-    one["size"] = item.size;
-    one["fate"] = fate_word(item.fate);
-    one["note"] = fate_text(item.fate);
-    json["items"].push_back(std::move(one));
+    json["items"].push_back(restored_json(item));
   }
   json["problems"] = problems_json(result.problems);
   return text_of(json);

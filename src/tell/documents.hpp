@@ -4,7 +4,9 @@
 #include <string>
 
 #include "engine/backup.hpp"
+#include "engine/disk_today.hpp"
 #include "engine/due_desk.hpp"
+#include "engine/outbox.hpp"
 #include "engine/outlook.hpp"
 #include "engine/point_difference.hpp"
 #include "engine/point_standing.hpp"
@@ -13,6 +15,7 @@
 #include "engine/restore.hpp"
 #include "engine/status.hpp"
 #include "engine/verify.hpp"
+#include "ledger/restore_book.hpp"
 
 namespace kestrum {
 
@@ -30,21 +33,22 @@ std::string runs_document(const std::vector<RunOutcome>& runs);
 std::string history_document(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
 // The same as comma-separated values (RFC 4180), a line for each run and each due moment without one.
 std::string history_csv(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
+// What was restored on this machine.
+std::string restores_document(const std::vector<RestoreEntry>& entries);
 // `files`: what the run made of the point before; nullptr when that was not asked for.
 std::string version_document(const std::string& version);
 std::string history_run_document(const RunEntry& run, const std::vector<Problem>& problems,
                                  const std::vector<ChangedFile>* files = nullptr);
 
-// One of a job's troubles in words, with what to do.
-std::string trouble_text(const JobTrouble& trouble, const JobStatus& status);
 // `agent`: whether one is there; nothing where that is not asked for.
-std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bool> agent, Instant now);
+std::string status_document(const std::vector<JobStatus>& jobs, std::optional<bool> agent,
+                            const OutboxLook& mail, Instant now);
 
 // `outlooks`: of each drive, where the job is known.
 std::string points_document(const std::vector<PointsResult>& drives,
                             const std::vector<std::optional<Outlook>>& outlooks);  // at least one
 std::string forecast_document(const JobForecast& forecast);
-std::string browse_document(const SetFacts& point, const Listing& listing);
+std::string browse_document(const SetFacts& point, const Listing& listing, DiskToday& disk);
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
                              std::uint64_t item_count);
 struct DriveVerdict {

@@ -24,6 +24,8 @@ std::string waits_for(const DueWait& wait) {
       return "until the machine has been up for a few minutes";
     case DueReason::busy:
       return "for another run to end";
+    case DueReason::held_back:
+      return "because the machine is on battery or under load";
     default:
       return "to be started";
   }
@@ -43,6 +45,8 @@ std::string reason_text(DueReason reason) {
       return "its drive was not there";
     case DueReason::busy:
       return "another run went on";
+    case DueReason::held_back:
+      return "the machine was on battery or under load";
     case DueReason::cut_off:
       return "its run was cut off";
     case DueReason::not_started:
@@ -66,6 +70,8 @@ std::string awaited_text(DueReason reason) {
       return "the job is paused";
     case DueReason::busy:
       return "for another run to end";
+    case DueReason::held_back:
+      return "because the machine is on battery or under load";
     default:
       return reason_text(reason);
   }

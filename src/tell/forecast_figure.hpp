@@ -8,6 +8,9 @@
 
 namespace kestrum {
 
+// How it goes as the job is, and nothing else: for a small figure.
+std::string own_forecast_script(const JobForecast& forecast);
+
 // Throws Error (see tell/gnuplot.hpp).
 void draw_forecast(const JobForecast& forecast, const std::string& path);
 

@@ -5,8 +5,11 @@
 
 #include <csignal>
 #include <cstdio>
+#include <filesystem>
 
 #include "base/error.hpp"
+#include "base/file_handle.hpp"
+#include "base/random.hpp"
 #include "base/text.hpp"
 #include "tell/output_file.hpp"
 
@@ -25,11 +28,14 @@ std::string plot_text(const std::string& text) {
   return out + "'";
 }
 
-void draw_figure(const std::string& script, const std::string& path) {
+void draw_figure(const std::string& script, const std::string& path, const FigureSize& size) {
   check_figure_name(path);
   OutputFile file(path);
-  std::string terminal = path.ends_with(".svg") ? "svg size 1280,800 dynamic" : "pngcairo size 1280,800";
-  std::string all = "set terminal " + terminal + " noenhanced font 'DejaVu Sans,13' background '#ffffff'\n" +
+  const std::string area = std::to_string(size.width) + "," + std::to_string(size.height);
+  const std::string terminal =
+      path.ends_with(".svg") ? "svg size " + area + " dynamic" : "pngcairo size " + area;
+  std::string all = "set terminal " + terminal + " noenhanced font 'DejaVu Sans," +
+                    std::to_string(size.font) + "' background '#ffffff'\n" +
                     "set encoding utf8\nset output " + plot_text(file.temporary()) + "\n" + script +
                     "\nset output\n";
   // A script that is refused ends gnuplot before it has read all of it.
@@ -46,6 +52,21 @@ void draw_figure(const std::string& script, const std::string& path) {
     throw Error(ErrorKind::failed, "the figure " + printable(path) + " could not be drawn",
                 "is there room for it, and does its folder take files?");
   file.keep();
+}
+
+std::string figure_svg(const std::string& script, const FigureSize& size) {
+  const std::string path =
+      std::filesystem::temp_directory_path().string() + "/kestrum-figure-" + to_hex(random_bytes(8)) + ".svg";
+  draw_figure(script, path, size);
+  constexpr std::size_t most = 8u << 20;
+  try {
+    const Bytes content = read_small_file(path, most);
+    std::filesystem::remove(path);
+    return std::string(as_text(content));
+  } catch (const Error&) {
+    std::filesystem::remove(path);
+    throw;
+  }
 }
 
 }  // namespace kestrum

@@ -2,24 +2,16 @@
 #include <map>
 
 #include "base/text.hpp"
+#include "tell/csv_field.hpp"
 #include "tell/documents.hpp"
 #include "tell/due_words.hpp"
 
 namespace kestrum {
 namespace {
 
-// RFC 4180: in quotes what holds a comma, a quote or a line's end.
-std::string cell(const std::string& text) {
-  const std::string clean = to_utf8(text);
-  if (clean.find_first_of(",\"\r\n") == std::string::npos) return clean;
-  std::string out = "\"";
-  for (char c : clean) out += c == '"' ? std::string("\"\"") : std::string(1, c);
-  return out + "\"";
-}
-
 std::string line_of(const std::vector<std::string>& cells) {
   std::vector<std::string> out;
-  for (const std::string& one : cells) out.push_back(cell(one));
+  for (const std::string& one : cells) out.push_back(csv_field(to_utf8(one)));
   return join(out, ",") + "\r\n";
 }
 

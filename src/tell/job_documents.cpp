@@ -29,13 +29,7 @@ Json job_json(const Job& job) {
   // The others as they were given, null where the usual holds.
   for (const JobKey& key : job_keys()) {
     Json& place = json[key.table][key.key];
-    auto given = job.given.find({key.table, key.key});
-    if (!place.is_null() || given == job.given.end()) continue;
-    if (key.list) {
-      place = given->second;
-    } else {
-      place = given->second.at(0);
-    }
+    if (place.is_null()) place = value_json(key, job.given);
   }
   return json;
 }

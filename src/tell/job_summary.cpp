@@ -7,6 +7,7 @@
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "job/categories.hpp"
+#include "job/command_lines.hpp"
 #include "job/usual_list.hpp"
 #include "plan/keep_plan.hpp"
 
@@ -52,6 +53,7 @@ class Page {
                             "a set on each of them that is connected", "one until it is full, then the next"};
       line("", uses[static_cast<int>(job_.use)]);
     }
+    if (job_.leaves_program) line("", "a copy of this program lies beside the sets");
     if (job_.same_disk)
       line("", "it may lie on the disk of the files themselves: a broken disk then takes both");
     when();
@@ -117,24 +119,42 @@ class Page {
     if (!root) line("Not covered", "whatever lies elsewhere: other folders, installed programs, the system");
   }
 
+  void on_change() {
+    line("", "a run starts when nothing has happened for " + job_.settle.text() + ", no sooner than " +
+                 job_.least_interval.text() + " after the one before");
+    bool said = false;
+    for (const Phrase& phrase : job_.runs)
+      said = said || (phrase.type == Phrase::Type::on_change && phrase.every > 0);
+    line("", "it looks only where something happened, and " +
+                 std::string(said ? "at that interval" : "once a day") + " at everything");
+  }
+
+  void by_itself() {
+    line("", "a run that was missed is " +
+                 std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
+    const std::vector<OpenHours>& hours = job_.window.only_between;
+    for (const OpenHours& one : hours)
+      line("", "starts only " + one.text() + (&one == &hours.back() ? "; what is due outside waits" : ""));
+    for (const ClosedDays& days : job_.window.not_on) line("", "not on " + days.text());
+    std::vector<std::string> held;
+    if (job_.waits_on_battery) held.emplace_back("on its battery");
+    if (job_.waits_under_load) held.emplace_back("under load");
+    if (!held.empty()) line("", "waits while the machine is " + join(held, " or "));
+    if (job_.passphrase == "ask" && job_.encryption != Encryption::none)
+      line("", "nobody can be asked for the passphrase then: [protect] passphrase must name a file");
+    line("", agent_ ? "the agent is there and starts it"
+                    : "no agent is there, so nothing starts by itself: start one with kestrum agent, or "
+                      "let a timer "
+                      "of your own call kestrum run --due");
+  }
+
   void when() {
     if (job_.runs.empty()) line("When", "by hand");
     for (const Phrase& phrase : job_.runs) line("When", phrase.text());
-    if (std::string coming = coming_text(job_, now_); !coming.empty()) {
-      line("", "next: " + coming);
-      line("", "a run that was missed is " +
-                   std::string(job_.catch_up ? "made up for at the next chance" : "skipped"));
-      const std::vector<OpenHours>& hours = job_.window.only_between;
-      for (const OpenHours& one : hours)
-        line("", "starts only " + one.text() + (&one == &hours.back() ? "; what is due outside waits" : ""));
-      for (const ClosedDays& days : job_.window.not_on) line("", "not on " + days.text());
-      if (job_.passphrase == "ask" && job_.encryption != Encryption::none)
-        line("", "nobody can be asked for the passphrase then: [protect] passphrase must name a file");
-      line("", agent_ ? "the agent is there and starts it"
-                      : "no agent is there, so nothing starts by itself: start one with kestrum agent, or "
-                        "let a timer "
-                        "of your own call kestrum run --due");
-    }
+    const std::string coming = coming_text(job_, now_);
+    if (!coming.empty()) line("", "next: " + coming);
+    if (runs_on_change(job_)) on_change();
+    if (!coming.empty() || runs_on_change(job_)) by_itself();
     if (job_.warn_after)
       line("", "status says so when there is no good point for " + job_.warn_after->text());
   }
@@ -142,6 +162,11 @@ class Page {
   void how() {
     line("How", std::string(kind_name(job_.kind)) + ": " + renew_text(job_));
     line("", "compression " + job_.compression + ", data files of up to " + size_text(job_.volume_bytes));
+    if (job_.effort == Effort::low)
+      line("", "low effort: one thread, and only what nobody else wants of processor and disk");
+    if (job_.effort == Effort::all) line("", "all effort: it gives way to no other program");
+    for (const SpeedLimit& limit : job_.read_limits) line("", "reads no faster than " + limit.text());
+    for (const SpeedLimit& limit : job_.write_limits) line("", "writes no faster than " + limit.text());
   }
 
   void protection() {
@@ -171,11 +196,14 @@ class Page {
 
   void around() {
     line("After a run", job_.read_back ? "what was written is read back and checked" : "nothing is checked");
-    if (!job_.before.empty()) line("Before a run", "command: " + printable(job_.before));
-    if (!job_.after.empty()) line("After a run", "command: " + printable(job_.after));
-    if (!job_.mail.empty()) line("Mail", job_.mail + ": " + job_.mail_detail);
-    if (!job_.before.empty() || !job_.after.empty() || !job_.mail.empty())
-      line("", "commands and mail are kept in the job, and not acted on yet");
+    for (const std::string& text : command_lines(job_)) line("Commands", text);
+    if (!job_.tell.mail.empty())
+      line("Mail", "to " + join(job_.tell.mail, ", ") + ": " + tell_when_text(job_.tell));
+    if (!job_.tell.page.empty()) line("Page", printable(job_.tell.page) + ", kept up to date");
+    if (job_.tell.desktop != TellRules::Desktop::no)
+      line("At the desks", job_.tell.desktop == TellRules::Desktop::problems
+                               ? "what people can do about problems"
+                               : "what each run did");
   }
 
   const Job& job_;

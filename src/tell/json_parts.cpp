@@ -83,6 +83,48 @@ Json entry_json(const Entry& entry) {
   return json;
 }
 
+Json value_json(const FileKey& key, const GivenValues& given) {
+  const auto found = given.find({key.table, key.key});
+  if (found == given.end()) return nullptr;
+  return key.list ? Json(found->second) : Json(found->second.at(0));
+}
+
+Json values_json(const FileKeys& keys, const GivenValues& given) {
+  Json json = Json::object();
+  for (const FileKey* key : keys) json[key->table][key->key] = value_json(*key, given);
+  return json;
+}
+
+Json instant_json(const std::optional<Instant>& when) {
+  return when ? Json(utc_text(*when)) : Json(nullptr);
+}
+
+Json run_json(const RunEntry& run) {
+  Json broken = Json::array();
+  for (const BrokenRule& one : run.broken)
+    broken.push_back({{"rule", one.rule},
+                      {"points", one.points},
+                      {"oldest-left", one.oldest_left ? Json(utc_text(*one.oldest_left)) : Json(nullptr)}});
+  Json json{{"job", run.job},
+            {"run", run.number},
+            {"result", result_text(run.result)},
+            {"exit", run.exit_code},
+            {"started", utc_text(run.started)},
+            {"ended", run.ended ? Json(utc_text(*run.ended)) : Json(nullptr)},
+            {"destination", to_utf8(run.destination)},
+            {"point", run.sequence ? Json(*run.sequence) : Json(nullptr)},
+            {"kind", run.kind ? kind_name(*run.kind) : std::string_view()},
+            {"reason", run.reason},
+            {"totals", totals_json(run.totals)},
+            {"problem-count", run.problems},
+            {"checked", run.checked == ReadBack::none ? std::string_view() : read_back_text(run.checked)},
+            {"upkeep", run.upkeep},
+            {"broken-promises", broken},
+            {"message", to_utf8(run.message)},
+            {"log", to_utf8(run.log_file)}};
+  return json;
+}
+
 const char* fate_name(Fate fate) {
   return fate == Fate::goes ? "goes" : fate == Fate::folds ? "folds" : "stays";
 }

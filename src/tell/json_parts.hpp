@@ -8,6 +8,8 @@
 #include "archive/catalog_entry.hpp"
 #include "base/observer.hpp"
 #include "base/set_facts.hpp"
+#include "job/key_file.hpp"
+#include "ledger/ledger.hpp"
 #include "plan/keep_plan.hpp"
 
 namespace kestrum {
@@ -22,7 +24,14 @@ void put_path(Json& json, const std::string& key, const std::string& path);
 Json standing_json(const Standing& standing);
 Json problems_json(const std::vector<Problem>& problems);
 
-const char* fate_name(Fate fate);  // "stays", "goes", "folds"
+// As a file of keys says it: null where the usual holds.
+Json value_json(const FileKey& key, const GivenValues& given);
+// The same of all keys, by table.
+Json values_json(const FileKeys& keys, const GivenValues& given);
+
+const char* fate_name(Fate fate);                       // "stays", "goes", "folds"
+Json instant_json(const std::optional<Instant>& when);  // null where there is none
+Json run_json(const RunEntry& run);
 Json totals_json(const SetTotals& totals);
 Json facts_json(const SetFacts& facts);
 Json entry_json(const Entry& entry);

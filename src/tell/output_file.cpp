@@ -1,6 +1,7 @@
 #include "tell/output_file.hpp"
 
 #include <fcntl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
@@ -29,6 +30,10 @@ void OutputFile::write(std::string_view text) {
   constexpr std::size_t enough = 64u << 10;
   pending_ += text;
   if (pending_.size() >= enough) flush();
+}
+
+void OutputFile::set_mode(unsigned mode) {
+  if (fchmod(file_.get(), mode) != 0) throw system_error("set who may read", path_, errno);
 }
 
 void OutputFile::keep() {

@@ -17,6 +17,8 @@ class OutputFile {
   OutputFile& operator=(const OutputFile&) = delete;
   const std::string& temporary() const { return temporary_; }
   void write(std::string_view text);
+  // Who may read it, whatever the umask is. Otherwise as that says.
+  void set_mode(unsigned mode);
   void keep();
 
  private:

@@ -5,18 +5,12 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "tell/csv_field.hpp"
 #include "tell/figure_units.hpp"
 #include "tell/gnuplot.hpp"
 
 namespace kestrum {
 namespace {
-
-std::string csv_field(const std::string& text) {
-  if (text.find_first_of("\",\r\n") == std::string::npos) return text;
-  std::string out = "\"";
-  for (char c : text) out += c == '"' ? std::string("\"\"") : std::string(1, c);
-  return out + "\"";
-}
 
 // One bar is made of stretches, in this order.
 struct Stretch {
@@ -97,17 +91,6 @@ std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& t
   return script + "plot " + join(plots, ", ") + "\n";
 }
 
-// That takes exactly this out, as an item of [what] skip. A job file is UTF-8: no pattern names anything
-// else.
-std::string pattern_for(const PreviewItem& item) {
-  const std::string path = item.path.absolute();
-  if (!is_utf8(path) || path.find('\n') != std::string::npos) return {};
-  std::string pattern;
-  for (char c : path)
-    pattern += (std::string_view("*?[\\").find(c) != std::string_view::npos ? "\\" : "") + std::string(1, c);
-  return pattern + (item.folder ? "/" : "");
-}
-
 }  // namespace
 
 PreviewList::PreviewList(const std::string& path) : file_(path) {
@@ -118,7 +101,8 @@ void PreviewList::add(const PreviewItem& item) {
   std::string path = printable(item.path.absolute()) + (item.folder ? "/" : "");
   file_.write(std::string(verdict_word(item.verdict)) + "," + std::to_string(item.size) + "," +
               csv_field(item.category) + "," + csv_field(path) + "," + csv_field(item.why) + "," +
-              csv_field(item.verdict == Verdict::left_out ? "" : pattern_for(item)) + "\r\n");
+              csv_field(item.verdict == Verdict::left_out ? "" : exact_pattern(item.path, item.folder)) +
+              "\r\n");
 }
 
 void draw_preview(const std::string& job, const PreviewResult& preview, const std::string& path) {

@@ -27,8 +27,14 @@ class RunLog final : public Observer {
   struct File;
   const Clock& clock_;
   std::string path_;
+  std::vector<std::string> early_;        // before the run had a log
+  std::size_t problems_ = 0, lines_ = 0;  // that there were, also those that it leaves out
   std::unique_ptr<File> file_;
 };
+
+// The log of a run as text; of one that goes on, or was cut off, what there is of it. Throws Error of kind
+// usage where it is not kept any more.
+std::string read_log(const RunEntry& run);
 
 // "Problem: could not read /srv/x: no such file". One line.
 std::string problem_text(const Problem& problem);

@@ -69,6 +69,7 @@ def play(desk):
     """Every verb, with what makes its members appear."""
     desk.write("source/list.csv", "3,Gannet\n")
     os.symlink("list.csv", desk.path("source/link"))
+    os.makedirs(desk.path("on"))
     odd = os.path.join(os.fsencode(desk.path("source")), b"odd\xff")
     open(odd, "w").close()
     define = ["--what-folders", desk.path("source"), "--where-destinations", desk.path("drive"), "--same-disk",
@@ -92,12 +93,18 @@ def play(desk):
                   ["find", "wardens", "list"], ["find", "wardens", "new-1"], ["find", "wardens", "list", "--at", "drive:4"],
                   ["restore", "wardens", desk.path("source"), "--to", desk.path("back")],
                   ["restore", "wardens", desk.path("source"), "--to", desk.path("back"), "--dry"],
+                  ["restore", "wardens", desk.path("source"), "--to", desk.path("back"), "--list", desk.path("list.json")],
+                  ["history", "--restores"], ["find", "wardens", "*", "--all", "--type", "file"],
+                  ["versions", "wardens", desk.path("source/list.csv")], ["compare", "wardens", "--at", "drive:3", "--with", "drive:4"],
+                  ["compare", "wardens", "--at", "drive:4"], ["compare", "wardens", desk.path("source/list.csv"), "--at", "drive:3", "--with", "drive:4"],
+                  ["open", "wardens", "--at", "drive:4", "--on", desk.path("on")], ["open", "--close", desk.path("on")],
                   ["verify", "wardens"], ["prune", "wardens", "--dry"], ["prune", "wardens"], ["fold", "wardens", "--beyond-rules", "--yes"],
                   ["keep", "wardens", "drive:5", "--because", "the count of spring"], ["points", "wardens"], ["keep", "wardens"],
                   ["drop", "wardens", "drive:4", "--dry"], ["drop", "wardens", "drive:4", "--yes"],
                   ["forecast", "wardens", "--days", "7"], ["job", "edit", "wardens", "--how-compression", "small"],
                   ["job", "copy", "wardens", "moths"], ["job", "rename", "moths", "lists"], ["job", "disable", "lists"], ["job", "enable", "lists"],
-                  ["job", "remove", "lists"], ["recovery", "create", desk.path("key"), "--same-disk"], ["--version"],
+                  ["job", "remove", "lists"], ["job", "rebuild", "lists", "--from", desk.path("drive"), "--passphrase", "file:" + desk.path("pass"), "--same-disk"],
+                  ["recovery", "create", desk.path("key"), "--same-disk"], ["--version"],
                   ["points", "nobody"]):
         desk(*words)
     # Damage, a drive that is away, an earlier passphrase.
@@ -122,6 +129,14 @@ def play(desk):
     desk("schedule")
     desk("run", "--due")
     desk("history", "wardens")
+    desk("report")
+    desk("report", desk.path("drive"))
+    desk("settings", "show")
+    desk("settings", "set", "--mail-server", "localhost:1", "--mail-security", "none", "--mail-to", "office@skerrypoint.example")
+    desk("settings", "check")
+    desk("tell", "wardens", "--test")
+    desk("tell")
+    desk("status")
 
 
 def text_of(documents):

@@ -6,6 +6,7 @@ behind a command is its exit code when that is not 0. `<!-- run` comments hold c
 Numbers, sizes and times are not compared: drives and clocks differ. Must run in a mount namespace of its own."""
 import os
 import re
+import shutil
 import subprocess
 import sys
 
@@ -32,11 +33,32 @@ def plug_in(label, folder):
     os.remove(image)
 
 
+mail_server = None
+
+
+def begin_mail_server(folder):
+    """mail.skerrypoint.example, with a certificate of its own: /etc/kestrum/mail-server.pem."""
+    global mail_server
+    if mail_server:
+        mail_server.stdin.close()
+        mail_server.wait()
+    with open(folder + "/hosts", "w") as file:
+        file.write("127.0.0.1 localhost mail.skerrypoint.example\n")
+    subprocess.run(["mount", "--bind", folder + "/hosts", "/etc/hosts"], check=True)
+    os.makedirs(folder + "/mail")
+    mail_server = subprocess.Popen(["/usr/bin/python3", "-W", "ignore", PROJECT + "/tests/support/mail_server.py", folder + "/mail", "--tls", "starttls",
+                                    "--port", "587", "--login", "office", "guillemot on the ledge"],
+                                   stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    mail_server.stdout.readline()
+    shutil.copy(folder + "/mail/certificate.pem", "/etc/kestrum/mail-server.pem")
+
+
 def fresh_machine():
     """Empty places for the documents to play in, inside this mount namespace."""
     for folder in ["/srv", "/media", "/mnt", "/home", "/etc/kestrum", "/var/lib/kestrum"]:
         os.makedirs(folder, exist_ok=True)
         subprocess.run(["mount", "-t", "tmpfs", "-o", "size=256m", "tmpfs", folder], check=True)
+    begin_mail_server("/mnt")
     plug_in("tern-1", "/media/tern-1")
     plug_in("tern-2", "/media/tern-2")
 

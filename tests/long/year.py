@@ -153,7 +153,7 @@ def live(name, options, folder):
         if day in chosen:
             for point in points:
                 to = os.path.join(folder, "out")
-                desk.run("restore", "wardens", desk.source, "--at", str(point["point"]), "--to", to, "--with-owners")
+                desk.run("restore", "wardens", desk.source, "--at", str(point["point"]), "--to", to, "--with-owners", "--with-set-id")
                 restored += 1
                 wrong += hashes(os.path.join(to, "source")) != as_it_was[point["point"]]
                 shutil.rmtree(to)

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "program/desk.hpp"
+#include "support/noise.hpp"
 #include "support/set_clock.hpp"
 
 namespace kestrum::test {
@@ -68,15 +69,7 @@ class AgentTest : public testing::Test {
     return out;
   }
   // A run that takes some seconds.
-  void make_slow() {
-    std::string noise(64u << 20, '\0');
-    std::uint64_t state = 1;
-    for (char& c : noise) {
-      state = state * 6364136223846793005u + 1442695040888963407u;
-      c = static_cast<char>(state >> 56);
-    }
-    write_file(desk_.source() + "/calls.wav", noise);
-  }
+  void make_slow() { write_file(desk_.source() + "/calls.wav", noise(64u << 20)); }
   // On to that moment, and from there at its usual pace.
   void let_pass_to(const std::string& utc) {
     clock_.run_to(utc, 20000);

@@ -44,7 +44,7 @@ TEST_P(IndependentReader, ReadsEveryPoint) {
     std::filesystem::remove_all(target);
     std::string restored = desk.folder / "restored";
     ASSERT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(point), "--to", restored,
-                    "--with-owners", "--quiet"})
+                    "--with-owners", "--with-set-id", "--quiet"})
                   .exit,
               0);
     EXPECT_EQ(compare_snapshots(expected, take_snapshot(restored + "/source")), "") << "point " << point;

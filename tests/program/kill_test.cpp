@@ -46,7 +46,7 @@ TEST(Kill, AtFiftyRandomMoments) {
          {std::next(points.begin(), static_cast<std::ptrdiff_t>(random() % points.size()))->first, newest}) {
       std::string to = desk.folder / "out";
       ASSERT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to,
-                      "--with-owners", "--quiet"})
+                      "--with-owners", "--with-set-id", "--quiet"})
                     .exit,
                 0);
       EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")

@@ -45,9 +45,9 @@ TEST(OpenFiles, ALongChainUnderALimitOfSixtyFour) {
   Ran verified = run_with_limit(desk, 64, {"verify", "wardens", "--quiet"});
   EXPECT_EQ(verified.exit, 0) << verified.err << verified.out.substr(0, 500);
   auto restored = [&](const std::string& name) {
-    Ran ran = run_with_limit(
-        desk, 64,
-        {"restore", "wardens", desk.source(), "--to", desk.folder / name, "--with-owners", "--quiet"});
+    Ran ran = run_with_limit(desk, 64,
+                             {"restore", "wardens", desk.source(), "--to", desk.folder / name,
+                              "--with-owners", "--with-set-id", "--quiet"});
     EXPECT_EQ(ran.exit, 0) << ran.err;
     return take_snapshot((desk.folder / name) + "/source");
   };

@@ -75,8 +75,8 @@ TEST_P(PowerImages, WhatWasSaidToBeDoneIsThere) {
     Ran verified = desk({"verify", there, "--quiet"});
     EXPECT_EQ(verified.exit, 0) << verified.out << verified.err;
     fs::remove_all(desk.folder / "out");
-    Ran restored =
-        desk({"restore", there, desk.source(), "--to", desk.folder / "out", "--with-owners", "--quiet"});
+    Ran restored = desk({"restore", there, desk.source(), "--to", desk.folder / "out", "--with-owners",
+                         "--with-set-id", "--quiet"});
     EXPECT_EQ(restored.exit, 0) << restored.err;
     EXPECT_EQ(compare_snapshots(expected, take_snapshot((desk.folder / "out") + "/source")), "");
   };
@@ -99,8 +99,8 @@ TEST_P(PowerImages, ARestoreThatReplacesLeavesOneOrTheOther) {
     write_file(desk.source() + "/list-" + std::to_string(i), noise(static_cast<unsigned>(i), 5000));
   ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
   Snapshot expected = take_snapshot(desk.source());
-  std::vector<std::string> restore{"restore", "wardens", desk.source(), "--to",         target,
-                                   "--clash", "replace", "--quiet",     "--with-owners"};
+  std::vector<std::string> restore{"restore", "wardens", desk.source(), "--to",          target,
+                                   "--clash", "replace", "--quiet",     "--with-owners", "--with-set-id"};
   for (int i = 0; i < files; ++i)
     write_file(target + "/source/list-" + std::to_string(i), "what was there before " + std::to_string(i));
   sync();

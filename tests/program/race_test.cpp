@@ -18,7 +18,8 @@ int rounds() {
 
 std::string content_of(Desk& desk, const std::string& to, const std::vector<std::string>& more = {}) {
   fs::remove_all(to);
-  std::vector<std::string> words{"restore", "wardens", desk.source(), "--to", to, "--with-owners", "--quiet"};
+  std::vector<std::string> words{"restore", "wardens",       desk.source(),   "--to",
+                                 to,        "--with-owners", "--with-set-id", "--quiet"};
   words.insert(words.end(), more.begin(), more.end());
   Ran ran = desk(words);
   EXPECT_EQ(ran.exit, 0) << ran.err;
@@ -104,7 +105,8 @@ TEST_F(RacingUpkeep, AReaderAndAPruning) {
     Ran read;
     switch (round % 3) {
       case 0:
-        read = desk({"restore", "wardens", desk.source(), "--to", to, "--with-owners", "--quiet"});
+        read = desk(
+            {"restore", "wardens", desk.source(), "--to", to, "--with-owners", "--with-set-id", "--quiet"});
         break;
       case 1:
         read = desk({"verify", "wardens", "--quiet"});

@@ -1,32 +1,15 @@
 // The recipes of the guide, as they stand there, each for weeks of simulated days on drives of a size.
 #include <fstream>
 #include <nlohmann/json.hpp>
-#include <sstream>
 
 #include "program/desk.hpp"
 #include "support/mounts.hpp"
+#include "support/recipe.hpp"
 
 namespace kestrum::test {
 namespace {
 
 using Json = nlohmann::json;
-
-std::string replaced(std::string text, const std::string& from, const std::string& to) {
-  for (std::size_t at = text.find(from); at != std::string::npos; at = text.find(from, at + to.size()))
-    text.replace(at, from.size(), to);
-  return text;
-}
-
-// The job file that begins with "# NAME".
-std::string recipe(const std::string& name) {
-  std::ifstream file(std::string(KESTRUM_SOURCE) + "/docs/GUIDE.md");
-  std::stringstream all;
-  all << file.rdbuf();
-  std::string text = all.str(), head = "```toml\n# " + name + "\n";
-  std::size_t at = text.find(head);
-  if (at == std::string::npos) return {};
-  return text.substr(at + 8, text.find("```\n", at + 8) - at - 8);
-}
 
 class Recipes : public testing::Test {
  protected:
@@ -48,7 +31,7 @@ class Recipes : public testing::Test {
 
   // The guide's drives hold a thousand times as much: its volumes are cut down alike.
   void define(const std::string& name) {
-    std::string text = recipe(name);
+    std::string text = recipe(read_file(std::string(KESTRUM_SOURCE) + "/docs/GUIDE.md"), name);
     ASSERT_NE(text, "") << "no recipe " << name;
     text = replaced(text, "\"/srv\"", "\"" + desk_.source() + "\"");
     text = replaced(text, "label:tern-1", desk_.drive());

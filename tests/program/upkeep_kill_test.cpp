@@ -23,7 +23,7 @@ void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vec
   for (int which : chosen) {
     std::string to = desk.folder / "out";
     EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to,
-                    "--with-owners", "--quiet"})
+                    "--with-owners", "--with-set-id", "--quiet"})
                   .exit,
               0);
     EXPECT_EQ(compare_snapshots(points[which], take_snapshot(to + "/source")), "")

@@ -37,8 +37,10 @@ class Program {
   // Waits; exit code or -signal.
   static int wait(pid_t pid);
 
- private:
+  // In a child: becomes the program, its three streams being what they are.
   [[noreturn]] void become(const std::vector<std::string>& words) const;
+
+ private:
   std::string binary_;
 };
 

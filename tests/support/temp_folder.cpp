@@ -32,6 +32,15 @@ TempFolder::~TempFolder() {
   fs::remove_all(path_, code);
 }
 
+InMemory::InMemory() {
+  if (const char* before = std::getenv("TMPDIR")) before_ = before;
+  if (fs::exists("/dev/shm")) setenv("TMPDIR", "/dev/shm", 1);
+}
+
+InMemory::~InMemory() {
+  before_.empty() ? unsetenv("TMPDIR") : setenv("TMPDIR", before_.c_str(), 1);
+}
+
 void write_file(const std::string& path, const std::string& content) {
   fs::create_directories(fs::path(path).parent_path());
   std::ofstream file(path, std::ios::binary | std::ios::trunc);

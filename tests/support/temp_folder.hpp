@@ -19,6 +19,18 @@ class TempFolder {
   std::string path_;
 };
 
+// As long as it lives, temporary folders lie in memory: on a file system on which little else happens.
+class InMemory {
+ public:
+  InMemory();
+  ~InMemory();
+  InMemory(const InMemory&) = delete;
+  InMemory& operator=(const InMemory&) = delete;
+
+ private:
+  std::string before_;
+};
+
 void write_file(const std::string& path, const std::string& content);
 std::string read_file(const std::string& path);
 // Sets the modification time back, so that a test need not wait until a file is old.

@@ -89,6 +89,7 @@ RestoreResult Workbench::restore_to(const std::string& target, Sequence sequence
   request.target = target;
   request.clash = clash;
   request.with_owners = true;  // nobody else writes this drive
+  request.with_set_id = true;
   PointWish wish;
   if (sequence != 0) wish = {PointWish::By::number, sequence, {}};
   return restore(opened, wish, request, *observer, control, {});

@@ -2,74 +2,13 @@
 // a page that lies is damage.
 #include <gtest/gtest.h>
 
-#include <random>
-
 #include "archive/catalog_reader.hpp"
 #include "archive/catalog_writer.hpp"
 #include "archive/content_list.hpp"
-#include "base/error.hpp"
+#include "support/memory_chunks.hpp"
 
 namespace kestrum::test {
 namespace {
-
-class MemoryChunks final : public ChunkSink, public ChunkSource {
- public:
-  ChunkRef put(FrameKind, ByteView content) override {
-    ChunkRef ref{naming.name(content), 1, content.size()};
-    if (chunks.try_emplace(ref.name, content.begin(), content.end()).second) added += content.size();
-    return ref;
-  }
-  Bytes fetch(const ChunkRef& ref) override {
-    ++fetched;
-    auto found = chunks.find(ref.name);
-    if (found == chunks.end()) throw damage("lost");
-    return found->second;
-  }
-  SecretKey key = SecretKey::random();
-  Naming naming{key};
-  std::map<ChunkName, Bytes> chunks;
-  std::size_t added = 0;
-  int fetched = 0;
-};
-
-Entry make_entry(const std::string& path, std::mt19937& random) {
-  Entry entry;
-  entry.path = *TreePath::parse(path);
-  entry.type = static_cast<EntryType>(1 + random() % 8);
-  entry.fresh = random() % 2 == 0;
-  entry.changed_while_read = random() % 9 == 0;
-  entry.incomplete = random() % 9 == 0;
-  entry.several_names = random() % 5 == 0;
-  entry.above_source = random() % 9 == 0;
-  entry.mode = static_cast<std::uint32_t>(random() % 010000);
-  entry.owner = static_cast<std::uint32_t>(random());
-  entry.group = static_cast<std::uint32_t>(random());
-  entry.owner_name = random() % 2 == 0 ? "isla" : "";
-  entry.group_name = "wardens";
-  entry.modified = {static_cast<std::int64_t>(random()) * 9 - 20000000000,
-                    static_cast<std::int32_t>(random() % 1000000000)};
-  entry.changed = {static_cast<std::int64_t>(random()), static_cast<std::int32_t>(random() % 1000000000)};
-  entry.filesystem = static_cast<std::uint32_t>(random() % 3);
-  entry.inode = (std::uint64_t{random()} << 32) | random();
-  if (entry.type == EntryType::symlink) entry.link_target = "../\xff target";
-  if (entry.type == EntryType::char_device || entry.type == EntryType::block_device)
-    entry.device_minor = static_cast<std::uint32_t>(random());
-  if (entry.has_content()) {
-    for (auto i = random() % 4; i > 0; --i) {
-      ContentItem item{static_cast<ItemKind>(1 + random() % 3), random() % 1000000, {}, 0, 0};
-      if (item.kind != ItemKind::hole) {
-        for (std::uint8_t& byte : item.name.bytes) byte = static_cast<std::uint8_t>(random());
-        item.sequence = static_cast<Sequence>(random() % 1000);
-      }
-      if (item.kind == ItemKind::list) item.list_size = random() % 60000;
-      entry.size += item.length;
-      entry.content.push_back(item);
-    }
-  }
-  if (random() % 4 == 0) entry.attributes = {{"user.note", std::string("\0\xff", 2)}, {"user.z", ""}};
-  if (entry.attributes.empty() && random() % 6 == 0) entry.attribute_chunk = ChunkRef{{}, 5, 9000};
-  return entry;
-}
 
 Bytes encoded(const Entry& entry) {
   ByteWriter out;
@@ -201,6 +140,57 @@ TEST(Catalog, UnchangedStretchesGiveTheSamePages) {
   EXPECT_EQ(chunks.added, 0u);
   build(chunks, 100, 100, 5000);  // one entry less
   EXPECT_LT(chunks.added, all / 20);
+}
+
+// Whole pages from another catalog: the same list gives the same catalog, and nothing is fetched for it but
+// what says where they are.
+TEST(Catalog, PagesAreTakenOverWithoutReadingThem) {
+  MemoryChunks chunks;
+  Built built = build(chunks, 100, 100);
+  for (const unsigned every : {1u, 3u, 1000000u}) {
+    CatalogReader reader(chunks, built.top);
+    CatalogWriter writer(chunks, chunks.key);
+    chunks.fetched = 0;
+    unsigned pages = 0, taken = 0;
+    while (true) {
+      const std::optional<CatalogReader::PageAhead> ahead = reader.page_ahead();
+      if (ahead && ++pages % every != 0) {
+        ASSERT_TRUE(writer.add_page(ahead->link));
+        reader.pass_page();
+        ++taken;
+        continue;
+      }
+      std::optional<Entry> entry = reader.next();
+      if (!entry) break;
+      writer.add(*entry);
+      if (!ahead) continue;
+      EXPECT_EQ(entry->path, ahead->link.first);
+      EXPECT_FALSE(reader.page_ahead()) << "in the middle of a page";
+    }
+    const CatalogTop top = writer.finish();
+    EXPECT_EQ(top.page.name, built.top.page.name);
+    EXPECT_EQ(top.level, built.top.level);
+    EXPECT_TRUE(every == 1 || taken > pages / 2);
+    EXPECT_TRUE(every <= pages || chunks.fetched < 5) << chunks.fetched;
+  }
+}
+
+// Else pages would become smaller with each run that takes some over.
+TEST(Catalog, APageIsNotTakenOverBehindASmallOne) {
+  MemoryChunks chunks;
+  Built built = build(chunks, 100, 100);
+  CatalogReader reader(chunks, built.top);
+  CatalogWriter writer(chunks, chunks.key);
+  std::mt19937 random(4);
+  writer.add(make_entry("/a", random));
+  const std::optional<CatalogReader::PageAhead> ahead = reader.page_ahead();
+  ASSERT_TRUE(ahead);
+  EXPECT_FALSE(writer.add_page(ahead->link));
+  while (std::optional<Entry> entry = reader.next()) writer.add(*entry);
+  CatalogReader back(chunks, writer.finish());
+  std::size_t entries = 0;
+  while (back.next()) ++entries;
+  EXPECT_EQ(entries, built.entries.size() + 1);
 }
 
 TEST(Catalog, ALostPageCostsOnlyItsStretch) {

@@ -40,6 +40,20 @@ TEST(NameTable, CostsAtMost24BytesAChunk) {
   }
 }
 
+// What says how many there are may be an index that somebody made up.
+TEST(NameTable, MakesRoomForNoMoreThanIsSensible) {
+  NameTable table;
+  table.expect(100000);
+  EXPECT_LE(table.memory_bytes(), 24u * 100000);
+  const std::size_t room = table.memory_bytes();
+  EXPECT_GE(room, 16u * 100000);
+  for (std::uint64_t i = 0; i < 100000; ++i) table.put(name_of(i), 1);
+  EXPECT_LE(table.memory_bytes(), room + room / 20) << "hardly any shard had to grow";
+  table.expect(std::size_t{1} << 40);
+  EXPECT_LE(table.memory_bytes(), 100u << 20);
+  for (std::uint64_t i = 0; i < 100000; ++i) ASSERT_EQ(table.find(name_of(i)), 1u);
+}
+
 TEST(IndexSpool, MergesRunsInOrderAndFindsInAll) {
   TempFolder folder;
   for (std::size_t limit : {1u, 7u, 1000u, 100000u}) {

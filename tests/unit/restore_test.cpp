@@ -1,6 +1,7 @@
 // Bringing files back: clashes, layouts, links, and targets that try to lead elsewhere.
 #include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
@@ -9,6 +10,8 @@
 
 #include "archive/file_view.hpp"
 #include "support/workbench.hpp"
+#include "target/names_before.hpp"
+#include "target/placed_file.hpp"
 #include "target/target_folder.hpp"
 
 namespace kestrum::test {
@@ -72,8 +75,9 @@ TEST_F(Restores, Clashes) {
   EXPECT_EQ(restore_paths({picked}).files, 1u);
   EXPECT_EQ(read_file(there), "what is there");
   EXPECT_EQ(notes_[picked], "beside the one that is there");
-  restore_paths({picked});
-  EXPECT_EQ(take_snapshot(out()).size(), 4u) << "the first, two beside it, the folder";
+  // The same again goes on where that ended: it is there.
+  EXPECT_EQ(restore_paths({picked}).same, 1u);
+  EXPECT_EQ(take_snapshot(out()).size(), 3u) << "the first, the one beside it, the folder";
 
   RestoreResult kept = restore_paths({picked}, Layout::picked, Clash::keep_existing);
   EXPECT_EQ(kept.kept, 1u);
@@ -270,6 +274,34 @@ TEST(TargetFolder, KeepsBelowItsRoot) {
   for (int i = 0; i < 200; ++i) deep = deep.child("d");
   EXPECT_GE(target.folder(deep, true), 0);
   EXPECT_GE(target.folder(deep.parent().parent(), true), 0);
+}
+
+TEST(TargetFolder, WhatAKilledRestoreLeftIsCleared) {
+  TempFolder folder;
+  const std::string left = ".kestrum-0123456789abcdef-7.part", at_work = ".kestrum-0123456789abcdef-8.part";
+  const std::vector<std::string> not_ours{".kestrum-0123456789abcdef-x.part",
+                                          ".kestrum-0123456789abcdeg-1.part", ".kestrum-7.part", "list.part",
+                                          ".kestrum-0123456789abcdef-9.part.csv"};
+  for (const std::string& name : not_ours) write_file(folder / name, "a warden's");
+  write_file(folder / left, "half a list");
+  write_file(folder / at_work, "half a list");
+  write_file(folder / "named", "has another name");
+  const std::string second = ".kestrum-0123456789abcdef-5.part";
+  fs::create_hard_link(folder / "named", folder / second);
+  FileHandle busy(open((folder / at_work).c_str(), O_RDONLY));
+  ASSERT_EQ(flock(busy.get(), LOCK_SH), 0);
+  FileHandle there(open(folder.path().c_str(), O_RDONLY | O_DIRECTORY));
+  TemporaryFile file(there.get());
+  ASSERT_EQ(file.create_file(), 0);
+  ASSERT_EQ(file.write(as_bytes("a list")), 0);
+  ASSERT_EQ(file.flush(), 0) << "has its name from here on";
+  NamesBefore(false).enter(TreePath{}, there.get(), false);
+  EXPECT_FALSE(fs::exists(folder / left));
+  EXPECT_TRUE(fs::exists(folder / at_work)) << "another restore is at it";
+  EXPECT_TRUE(fs::exists(folder / second));
+  for (const std::string& name : not_ours) EXPECT_TRUE(fs::exists(folder / name)) << name;
+  ASSERT_EQ(file.place({"list", false}), 0);
+  EXPECT_EQ(read_file(folder / "list"), "a list");
 }
 
 }  // namespace

@@ -160,23 +160,33 @@ int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
   });
 }
 
-int read_folder(const char* path, void* buffer, fuse_fill_dir_t add, off_t, fuse_file_info*,
+// From the item on that `from` counts to. A folder that is not listed whole ends with an error, so that
+// nobody who copies it takes what is there for all.
+int read_folder(const char* path, void* buffer, fuse_fill_dir_t add, off_t from, fuse_file_info*,
                 fuse_readdir_flags) {
   return answered(path, [&] {
     const std::optional<Shown::Place> place = shown().place(path);
     struct stat status {};
-    const auto give = [&](const std::string& name, const TreeItem& item) {
+    // False when there is no room for more.
+    const auto give = [&](const TreeItem& item, std::size_t at) {
       fill(status, item);
-      add(buffer, name.c_str(), &status, 0, FUSE_FILL_DIR_PLUS);
+      return add(buffer, item.name.c_str(), &status, static_cast<off_t>(at + 1), FUSE_FILL_DIR_PLUS) == 0;
     };
+    const auto begin = static_cast<std::size_t>(from);
     if (!place) {
       if (std::string_view(path) != "/") return -ENOENT;
-      for (const ShownPoint& point : shown().points()) give(point.name, top_item(point));
+      const std::vector<ShownPoint>& points = shown().points();
+      for (std::size_t at = begin; at < points.size() && give(top_item(points[at]), at);) ++at;
       return 0;
     }
     const std::shared_ptr<const TreeFolder> folder = place->tree->folder(place->path);
     if (!folder) return -ENOENT;
-    for (const auto& [name, item] : folder->items) give(name, item);
+    const std::vector<TreeItem>& items = folder->items;
+    if (begin >= items.size() && !folder->gaps.empty()) {
+      const TreeFolder::Gap& gap = folder->gaps.front();
+      return shown().fail(path, damage(gap_text(gap.range.from, gap.range.until, gap.reason)));
+    }
+    for (std::size_t at = begin; at < items.size() && give(items[at], at);) ++at;
     return 0;
   });
 }

@@ -38,16 +38,39 @@ auto PointTree::with_current(Use&& use) {
   }
 }
 
-std::shared_ptr<const TreeFolder> PointTree::list(const TreePath& path) {
+std::shared_ptr<TreeFolder> PointTree::list(const TreePath& path, const CatalogReader::OnGap& gap) {
   CatalogReader catalog = point_.catalog();
   auto folder = std::make_shared<TreeFolder>();
   folder->self = {{}, EntryType::folder, 0755, 0, 0, point_.facts().started, 0};
-  const std::optional<Entry> self = catalog.find(path);
-  if (self && self->type != EntryType::folder) return nullptr;
-  if (!self && !path.is_root()) return nullptr;
-  if (self) folder->self = item_of(*self);
-  catalog.each_child(path,
-                     [&](const Entry& entry) { folder->items.emplace(entry.path.name(), item_of(entry)); });
+  try {
+    const std::optional<Entry> self = catalog.find(path);
+    if (self ? self->type != EntryType::folder : !path.is_root()) return nullptr;
+    if (self) folder->self = item_of(*self);
+  } catch (const Error& error) {
+    if (!gap || !path.is_root() || !does_not_read(error)) throw;
+    folder->self.mode = 0700;  // nobody knows who may see what is in it
+  }
+  const auto take = [&](const Entry& entry) {
+    // Behind a gap the order is not proved.
+    if (folder->items.empty() || folder->items.back().name < entry.path.name())
+      folder->items.push_back(item_of(entry));
+  };
+  catalog.each_child(path, take, gap);
+  return folder;
+}
+
+std::shared_ptr<TreeFolder> PointTree::list_what_reads(const TreePath& path) {
+  try {
+    return with_current([&] { return list(path, {}); });
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  std::vector<TreeFolder::Gap> gaps;
+  const std::shared_ptr<TreeFolder> folder =
+      list(path, [&](const CatalogReader::Gap& range, const Error& error) {
+        gaps.push_back({range, error.what()});
+      });
+  if (folder) folder->gaps = std::move(gaps);
   return folder;
 }
 
@@ -58,7 +81,7 @@ std::shared_ptr<const TreeFolder> PointTree::folder(const TreePath& path) {
     kept_.splice(kept_.begin(), kept_, kept);
     return kept_.front().folder;
   }
-  std::shared_ptr<const TreeFolder> folder = with_current([&] { return list(path); });
+  std::shared_ptr<const TreeFolder> folder = list_what_reads(path);
   if (!folder) return nullptr;
   kept_.push_front({path, folder});
   kept_items_ += folder->items.size() + 1;
@@ -76,8 +99,15 @@ std::optional<TreeItem> PointTree::item(const TreePath& path) {
   }
   const std::shared_ptr<const TreeFolder> above = folder(path.parent());
   if (!above) return std::nullopt;
-  const auto found = above->items.find(path.name());
-  return found == above->items.end() ? std::nullopt : std::optional(found->second);
+  const auto found =
+      std::lower_bound(above->items.begin(), above->items.end(), path.name(),
+                       [](const TreeItem& one, std::string_view name) { return one.name < name; });
+  if (found != above->items.end() && found->name == path.name()) return *found;
+  for (const TreeFolder::Gap& gap : above->gaps) {
+    if (gap.range.from <= path && (!gap.range.until || path < *gap.range.until))
+      throw damage(gap_text(gap.range.from, gap.range.until, gap.reason));
+  }
+  return std::nullopt;
 }
 
 std::optional<Entry> PointTree::entry(const TreePath& path) {

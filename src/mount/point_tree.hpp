@@ -2,7 +2,6 @@
 #pragma once
 
 #include <list>
-#include <map>
 #include <memory>
 
 #include "archive/file_view.hpp"
@@ -20,14 +19,21 @@ struct TreeItem {
   std::uint64_t size = 0;  // bytes; of a link, of its target
 };
 
-// A folder with what is directly in it, by name.
+// A folder with what is directly in it.
 struct TreeFolder {
   TreeItem self;
-  std::map<std::string, TreeItem, std::less<>> items;
+  std::vector<TreeItem> items;  // by name
+  // Parts of the list of files that do not read: what is in them is missing here.
+  struct Gap {
+    CatalogReader::Gap range;
+    std::string reason;
+  };
+  std::vector<Gap> gaps;
 };
 
 // One thread. Holds few folders, and reads no more of a file than is asked for. Throws Error: damage, or what
 // the system says. When the sets are changed meanwhile (a fold, a pruning), the point is opened anew.
+// A name that is missing because a part of the list does not read is never said not to be there: it throws.
 class PointTree {
  public:
   // The session must outlive this.
@@ -56,7 +62,9 @@ class PointTree {
  private:
   template <typename Use>
   auto with_current(Use&& use);
-  std::shared_ptr<const TreeFolder> list(const TreePath& path);
+  // `gap` as in CatalogReader.
+  std::shared_ptr<TreeFolder> list(const TreePath& path, const CatalogReader::OnGap& gap);
+  std::shared_ptr<TreeFolder> list_what_reads(const TreePath& path);
 
   OpenPoint point_;
   unsigned generation_ = 1;

@@ -4,6 +4,8 @@
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
+#include <cstring>
+
 #include "support/program.hpp"
 #include "support/temp_folder.hpp"
 #include "support/tree.hpp"
@@ -41,6 +43,24 @@ class Desk {
       if (entry.path().filename().string().starts_with(start)) return entry.path().string();
     }
     return {};
+  }
+
+  // Spoils the frame in the middle of its list of files (docs/FORMAT.md section 5), in its first volume.
+  // False when it has too few for anything to stand before and behind.
+  bool spoil_list(int sequence) const {
+    const std::string volume = set_folder(sequence) + "/data-001.kvol";
+    std::string content = read_file(volume);
+    std::vector<std::size_t> frames;
+    for (std::size_t at = 96; at < content.size();) {
+      if (content[at + 4] == 2) frames.push_back(at);
+      std::uint32_t size = 0;
+      std::memcpy(&size, content.data() + at + 12, sizeof size);
+      at += 32 + size;
+    }
+    if (frames.size() < 4) return false;
+    content[frames[frames.size() / 2] + 100] ^= 0x55;
+    write_file(volume, content);
+    return true;
   }
 
   TempFolder folder;

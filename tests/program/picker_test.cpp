@@ -161,19 +161,7 @@ TEST_F(Picker, ASearchSaysThatAPartDoesNotRead) {
         desk_.source() + "/counts/" + std::to_string(i / 100) + "/a rather long name " + std::to_string(i),
         "1");
   run("2027-03-11T20:30:00Z");
-  // The frame of the list in the middle (docs/FORMAT.md section 5).
-  const std::string volume = desk_.set_folder(4) + "/data-001.kvol";
-  std::string content = read_file(volume);
-  std::vector<std::size_t> frames;
-  for (std::size_t at = 96; at < content.size();) {
-    if (content[at + 4] == 2) frames.push_back(at);
-    std::uint32_t size = 0;
-    std::memcpy(&size, content.data() + at + 12, sizeof size);
-    at += 32 + size;
-  }
-  ASSERT_GE(frames.size(), 4u);
-  content[frames[frames.size() / 2] + 100] ^= 0x55;
-  write_file(volume, content);
+  ASSERT_TRUE(desk_.spoil_list(4));
   Terminal terminal(desk_.program, {"restore", "wardens", "--at", "4"});
   terminal.page("Space: choose");
   terminal.press("/no such name\r");

@@ -15,7 +15,7 @@ class NothingKnown final : public KnownChunks {
 
 ForgedEntry forged_folder(const std::string& path) {
   ForgedEntry forged;
-  forged.entry.path = *TreePath::parse(path);
+  forged.entry.path = TreePath::parse(path).value();
   forged.entry.type = EntryType::folder;
   forged.entry.mode = 0755;
   return forged;
@@ -23,7 +23,7 @@ ForgedEntry forged_folder(const std::string& path) {
 
 ForgedEntry forged_file(const std::string& path, const std::string& content, std::uint32_t mode) {
   ForgedEntry forged;
-  forged.entry.path = *TreePath::parse(path);
+  forged.entry.path = TreePath::parse(path).value();
   forged.entry.mode = mode;
   forged.entry.size = content.size();
   forged.content = content;

@@ -137,6 +137,21 @@ bool CatalogReader::skip_damaged_page() {
   return false;
 }
 
+bool CatalogReader::pass_damage(Gap& gap) {
+  gap = damaged_range();
+  while (skip_damaged_page()) {
+    try {
+      leave_ended();
+      if (!stack_.empty() && stack_.back().page.level > 0) descend();
+      return true;
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+      gap.until = damaged_range().until;
+    }
+  }
+  return false;
+}
+
 CatalogReader::Gap CatalogReader::damaged_range() const {
   Gap gap;
   for (const Open& open : stack_) {
@@ -199,8 +214,10 @@ void CatalogReader::each_of(const TreePath& folder, const std::function<bool(con
       if (pass_it) skip_past(entry->path);
     } catch (const Error& error) {
       if (!gap || !does_not_read(error)) throw;
-      gap(damaged_range(), error);
-      if (!skip_damaged_page()) return;
+      Gap missing;
+      const bool more = pass_damage(missing);
+      gap(missing, error);
+      if (!more) return;
     }
   }
 }

@@ -32,14 +32,14 @@ class CatalogReader {
   void seek(const TreePath& path);
   // Goes to the first entry behind `folder` and all that is in it.
   void skip_past(const TreePath& folder);
-  // After a damaged page: goes on behind it. False when there is nothing left. The reader must have thrown.
-  bool skip_damaged_page();
-  // First path of the damaged page, when known, and of what comes after it.
+  // First path of what does not read, when known, and of what comes after it.
   struct Gap {
     TreePath from;
     std::optional<TreePath> until;
   };
-  Gap damaged_range() const;
+  // After a damaged page, the reader having thrown: goes on behind it and behind those that follow it and do
+  // not read either, all of which are one gap. False when there is nothing left.
+  bool pass_damage(Gap& gap);
 
   // The entry itself, if it is there. Moves the reader.
   std::optional<Entry> find(const TreePath& path);
@@ -60,6 +60,8 @@ class CatalogReader {
   Below below(const TreePath& folder);
 
  private:
+  bool skip_damaged_page();
+  Gap damaged_range() const;
   // `take`: true to pass what is in a folder.
   void each_of(const TreePath& folder, const std::function<bool(const Entry&)>& take, const OnGap& gap);
   void add_below(const ChunkRef& ref, unsigned level, const TreePath* until, const TreePath& folder,

@@ -114,7 +114,7 @@ void EarlierPoint::each_within(const TreePath& path, bool with_itself, std::uint
       if (std::optional<Entry> kept = carried(std::move(*entry), filesystem)) take(*kept);
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;
-      if (!catalog.skip_damaged_page()) return;
+      if (CatalogReader::Gap gap; !catalog.pass_damage(gap)) return;
     }
   }
 }

@@ -190,8 +190,10 @@ class Restorer {
           continue;
         }
         if (!does_not_read(error)) throw;
-        bridge_gap(*catalog, picked, error);
-        if (!catalog->skip_damaged_page()) return;
+        CatalogReader::Gap gap;
+        const bool more = catalog->pass_damage(gap);
+        bridge_gap(gap, picked, error);
+        if (!more) return;
         continue;
       }
       if (!entry || !entry->path.is_within(picked)) return;
@@ -229,8 +231,7 @@ class Restorer {
   }
 
   // What the list lacks comes from the nearest point that has it, where that is wanted.
-  void bridge_gap(const CatalogReader& catalog, const TreePath& picked, const Error& error) {
-    const CatalogReader::Gap gap = catalog.damaged_range();
+  void bridge_gap(const CatalogReader::Gap& gap, const TreePath& picked, const Error& error) {
     const TreePath from = gap.from.is_within(picked) ? gap.from : picked;
     std::optional<TreePath> last;  // restored
     const bool bridged = others_ != nullptr && request_.nearest && others_->each([&](OpenPoint& other) {
@@ -269,14 +270,9 @@ class Restorer {
   }
 
   void report_gap(const CatalogReader::Gap& gap, const TreePath& picked, const Error& error) {
-    bool damaged = !is_of_the_system(error);
-    state_.result.damaged = state_.result.damaged || damaged;
-    state_.problem(gap.from.is_within(picked) ? gap.from : picked, "list",
-                   std::string("a part of the list of files ") +
-                       (damaged ? "is damaged (" : "cannot be read (") + error.what() +
-                       "): everything from here" +
-                       (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")) +
-                       " is not restored");
+    state_.result.damaged = state_.result.damaged || !is_of_the_system(error);
+    const TreePath& from = gap.from.is_within(picked) ? gap.from : picked;
+    state_.problem(from, "list", gap_text(from, gap.until, error.what()) + " is not restored");
   }
 
   // True when the point was opened anew meanwhile.

@@ -6,6 +6,7 @@
 
 #include "base/text.hpp"
 #include "engine/disk_side.hpp"
+#include "engine/gap_list.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/run_facts.hpp"
 #include "engine/same_content.hpp"
@@ -243,9 +244,10 @@ class DiskDifference {
         return entry;
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
-        const CatalogReader::Gap gap = catalog.damaged_range();
+        CatalogReader::Gap gap;
+        const bool more = catalog.pass_damage(gap);
         result.findings.push_back(gap_text(gap.from, gap.until, error.what()));
-        if (!catalog.skip_damaged_page()) return std::nullopt;
+        if (!more) return std::nullopt;
       }
     }
   }
@@ -283,17 +285,15 @@ TreeComparison compare_points(OpenPoint& a, OpenPoint& b, const TreePath& within
     return entry.type == EntryType::folder && same_names && stable_in(filesystems, entry.filesystem);
   };
   Comparing comparing(MoveFinder(same_names, by_number), use);
-  std::vector<std::string> findings;
+  GapList gaps;
   std::uint64_t pages = 0;
   TreeComparison result = comparing.run([&](const OnDifference& told) {
-    findings.clear();
+    gaps = {};
     pages += each_difference(
-        &a, b,
-        {within,
-         [&](CatalogMerge::Gap gap) { findings.push_back(gap_text(gap.from, gap.until, gap.reason)); }},
+        &a, b, {within, [&](const CatalogMerge::Gap& gap) { gaps.add({}, gap.from, gap.until, gap.reason); }},
         control, told);
   });
-  result.findings = std::move(findings);
+  result.findings = gaps.lines();
   result.pages_read = pages;
   return result;
 }

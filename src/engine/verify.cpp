@@ -237,11 +237,12 @@ class Verification {
         check_entry(verdict, point, *entry);
       } catch (const Error& error) {
         if (!is_damage(verdict, error)) return;
-        CatalogReader::Gap gap = catalog.damaged_range();
+        CatalogReader::Gap gap;
+        const bool more = catalog.pass_damage(gap);
         add_affected(verdict, gap.from.absolute(),
                      "the list of files is damaged from here" +
                          (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")));
-        if (!catalog.skip_damaged_page()) return;
+        if (!more) return;
       }
     }
   }

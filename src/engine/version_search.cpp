@@ -6,6 +6,7 @@
 #include <tuple>
 
 #include "base/text.hpp"
+#include "engine/gap_list.hpp"
 
 namespace kestrum {
 namespace {
@@ -43,6 +44,7 @@ class Search {
   VersionSearch pass() {
     result_ = {};
     gaps_.clear();
+    unread_ = {};
     PointRow::Ways ways;
     if (scope_.only) {
       const Sequence only = choose_point(sessions_.at(0).proved_sets(), *scope_.only).folder.sequence;
@@ -70,6 +72,7 @@ class Search {
       take(merge);
     }
     result_.pages_read = merge.pages_read();
+    for (std::string& line : unread_.lines()) result_.unread.push_back(std::move(line));
     return std::move(result_);
   }
 
@@ -83,7 +86,7 @@ class Search {
 
   void tell_gap(const CatalogMerge::Gap& gap) {
     for (const std::size_t source : gap.sources)
-      result_.unread.push_back(row_->name(source) + ": " + gap_text(gap.from, gap.until, gap.reason));
+      unread_.add(row_->name(source) + ": ", gap.from, gap.until, gap.reason);
   }
 
   void take(const CatalogMerge& merge) {
@@ -160,6 +163,7 @@ class Search {
   const PointRow* row_ = nullptr;
   VersionSearch result_;
   std::vector<CatalogMerge::Gap> gaps_;
+  GapList unread_;
   TreePath from_;  // told last
   bool any_ = false;
 };

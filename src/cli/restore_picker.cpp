@@ -104,7 +104,8 @@ class RestorePicker {
   bool go_to_day(std::size_t place) {
     if (place == in_tree_) return true;
     busy("Opening " + points_.text(points_.all()[place]) + " ...");
-    return told(
+    const std::size_t before = points_.current();
+    const bool there = told(
         [&] {
           points_.open(place);
           std::vector<TreePath> lost;
@@ -118,10 +119,10 @@ class RestorePicker {
               kept.leave_out(path);
             }
           }
-          choice_ = kept;
           TreePath folder = tree_.folder();
           while (!folder.is_root() && !points_.point().catalog().find(folder)) folder = folder.parent();
           tree_.go(folder);
+          choice_ = kept;
           in_tree_ = place;
           if (!lost.empty())
             say(*screen_, title(),
@@ -129,6 +130,9 @@ class RestorePicker {
                     (lost.size() > 1 ? " and " + grouped(lost.size() - 1) + " more" : ""));
         },
         "That day does not open, another one may: ");
+    // What is shown is still the list of the day before.
+    if (!there && in_tree_ && points_.current() == place) told([&] { points_.open(before); });
+    return there;
   }
 
   bool go_to(std::size_t place, const TreePath& path) {

@@ -1,6 +1,7 @@
 #include "engine/restore.hpp"
 
 #include <algorithm>
+#include <cerrno>
 #include <set>
 #include <utility>
 
@@ -308,6 +309,9 @@ class Restorer {
       throw;
     } catch (const Error& error) {
       if (error.kind() == ErrorKind::full || error.kind() == ErrorKind::key) throw;
+      // One place that takes nothing; in place there are several.
+      if (error.system_code() == EROFS && !request_.in_place)
+        throw Error(ErrorKind::failed, error.what(), "restore to another place, with --to");
       if (may_renew && (error.kind() == ErrorKind::damage || is_of_the_system(error)) && point_.renew()) {
         renewed = true;
         return false;

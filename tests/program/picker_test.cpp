@@ -6,6 +6,7 @@
 #include <cstring>
 
 #include "program/desk.hpp"
+#include "support/mounts.hpp"
 #include "support/terminal.hpp"
 
 namespace kestrum::test {
@@ -97,6 +98,57 @@ TEST_F(Picker, ThereAndBackAndTheSameAsTheCommand) {
   EXPECT_EQ(again.exit, 0) << again.err;
   for (const char* folder : {"/ringing", "/moths"})
     EXPECT_EQ(compare_snapshots(take_snapshot(other + folder), take_snapshot(target() + folder)), "");
+}
+
+// To a drive that takes nothing, to one that becomes full, and to one with FAT's rules.
+TEST_F(Picker, IntoPlacesThatDoNotTakeIt) {
+  if (!may_mount()) GTEST_SKIP() << "needs root, to mount drives";
+  write_file(desk_.source() + "/moths/21:15 at the lamp.csv", "Heath Rustic,2\n");
+  for (unsigned i = 0; i < 40; ++i)
+    write_file(desk_.source() + "/sounds/" + std::to_string(i) + ".wav", noise(i, 30000));
+  run("2027-03-11T20:30:00Z");
+  const auto take_all = [&](const std::string& to) {
+    Terminal terminal(desk_.program, {"restore", "wardens", "--at", "4", "--to", to});
+    terminal.page("sounds/");
+    terminal.press("\033OH");  // all of it
+    terminal.press(" r");
+    terminal.page("Where to?");
+    terminal.press(key_end);
+    terminal.press(key_enter);
+    terminal.page("restore now");
+    terminal.press(key_enter);
+    return terminal.end();
+  };
+  const auto expect_whole_files = [&](const std::string& to) {
+    int files = 0;
+    for (const auto& one : fs::recursive_directory_iterator(to)) {
+      if (!one.is_regular_file()) continue;
+      ++files;
+      const std::string saved = desk_.source() + "/" + fs::relative(one.path(), to + "/source").string();
+      EXPECT_EQ(read_file(one.path()), fs::exists(saved) ? read_file(saved) : "?") << one.path();
+    }
+    return files;
+  };
+  Mounted closed("tmpfs", desk_.folder / "closed", "-t tmpfs -o ro");
+  ASSERT_TRUE(closed.good());
+  const Ran refused = take_all(desk_.folder / "closed");
+  EXPECT_EQ(refused.exit, 3) << refused.out;
+  EXPECT_THAT(refused.out, HasSubstr("Read-only file system"));
+
+  Mounted small("tmpfs", desk_.folder / "small", "-t tmpfs -o size=700k");
+  ASSERT_TRUE(small.good());
+  const Ran full = take_all(desk_.folder / "small");
+  EXPECT_EQ(full.exit, 9) << full.out;
+  EXPECT_LT(expect_whole_files(desk_.folder / "small"), 40);
+
+  fs::create_directories(desk_.folder / "backing");
+  FatRules stick(desk_.folder / "backing", desk_.folder / "stick");
+  ASSERT_TRUE(stick.mounted());
+  const Ran named = take_all(stick.folder());
+  EXPECT_EQ(named.exit, 1) << named.out;
+  EXPECT_THAT(named.out, HasSubstr("cannot hold its name; it is in"));
+  EXPECT_EQ(read_file(stick.path("source/moths/21_15 at the lamp.csv")), "Heath Rustic,2\n");
+  EXPECT_EQ(read_file(stick.path("source/sounds/39.wav")), noise(39, 30000));
 }
 
 TEST_F(Picker, ASearchLeadsToTheDayThatHasIt) {

@@ -155,12 +155,10 @@ void read_place(const JsonObject& object, SetFacts& facts) {
   facts.set = object.hex_array<16>("set");
   facts.sequence = static_cast<Sequence>(object.number("sequence", INT32_MAX));
   if (facts.sequence == 0) object.broken();
-  read_covers(object, facts);
   std::optional<Kind> kind = parse_kind(object.view("kind"));
   if (!kind) object.broken();
   facts.kind = *kind;
   if (!object.is_null("base")) facts.base = static_cast<Sequence>(object.number("base", INT32_MAX));
-  read_needs(object, facts);
 }
 
 void read_times_and_totals(const JsonObject& object, SetFacts& facts) {
@@ -182,6 +180,8 @@ SealCore core_from(JsonElement json, const std::string& what) {
   check_features(object, core.facts);
   core.job = object.hex_array<16>("job");
   read_place(object, core.facts);
+  read_covers(object, core.facts);
+  read_needs(object, core.facts);
   core.machine = object.text("machine");
   core.job_name = object.text("name");
   read_times_and_totals(object, core.facts);
@@ -330,6 +330,26 @@ std::string encode_open_mark(const OpenMark& mark) {
             {"keys", keys_json(mark.keys)},
             {"naming", box_json(mark.naming)}};
   return write_checked_json({{"open", json.dump()}}, {});
+}
+
+OpenMark decode_open_mark(Bytes file, const std::string& what) {
+  const CheckedJson checked = read_checked_json(std::move(file), {"open"}, false, what);
+  const JsonObject object(parse_json(checked.text(0), what), what);
+  check_format(object);
+  SetFacts facts;
+  check_features(object, facts);
+  read_place(object, facts);
+  OpenMark mark;
+  mark.job = object.hex_array<16>("job");
+  mark.chain = facts.chain;
+  mark.set = facts.set;
+  mark.sequence = facts.sequence;
+  mark.kind = facts.kind;
+  mark.base = facts.base;
+  mark.started = object.instant("started");
+  mark.keys = keys_from(object.at("keys"), what);
+  mark.naming = box_from(object.at("naming"), what);
+  return mark;
 }
 
 }  // namespace kestrum

@@ -76,5 +76,7 @@ struct OpenMark {
   SaltedBox naming;
 };
 std::string encode_open_mark(const OpenMark& mark);
+// Form and digest only; nothing of it is proved. Errors as in decode_seal.
+OpenMark decode_open_mark(Bytes file, const std::string& what);
 
 }  // namespace kestrum

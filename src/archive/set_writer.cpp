@@ -81,6 +81,19 @@ void SetWriter::hold(const std::vector<IndexRecord>& records) {
   spool_.place(records);
 }
 
+void SetWriter::take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes) {
+  for (const SealedFile& file : volumes) volume_number_ = std::max(volume_number_, file.number);
+  files_ = std::move(volumes);
+  new_bytes_ += content_bytes;
+}
+
+void SetWriter::journal(Bytes content) {
+  check_failure();
+  submit(content_);
+  submit(catalog_);
+  pack({.kind = FrameKind::journal, .chunks = {}, .content = std::move(content)});
+}
+
 void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) {
   FrameContent& open = kind == FrameKind::content   ? content_
                        : kind == FrameKind::catalog ? catalog_
@@ -99,10 +112,14 @@ void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) 
 
 void SetWriter::submit(FrameContent& gathered) {
   if (gathered.chunks.empty()) return;
+  pack({.kind = gathered.kind,
+        .chunks = std::exchange(gathered.chunks, {}),
+        .content = std::exchange(gathered.content, {})});
+}
+
+void SetWriter::pack(FrameContent draft) {
   auto job = std::make_shared<Job>();
-  job->draft.kind = gathered.kind;
-  job->draft.chunks = std::exchange(gathered.chunks, {});
-  job->draft.content = std::exchange(gathered.content, {});
+  job->draft = std::move(draft);
   // Both queues in the same order: the writer waits for each frame in turn, so frames lie in the order of the
   // walk.
   to_write_.push(job->packed.get_future());

@@ -59,6 +59,11 @@ class SetWriter final : public ChunkSink {
   void copy(PackedFrame frame);
   // Chunks that lie in files taken over, with the slots that those have in this set.
   void hold(const std::vector<IndexRecord>& records);
+  // Before the first `put`: volumes of this set that an earlier run has written and this one goes on from;
+  // their chunks come by `hold`. `content_bytes`: of those.
+  void take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes);
+  // Of a run that goes on later where this one may be broken off: behind all that was put so far.
+  void journal(Bytes content);
   bool holds(const ChunkName& name) { return own_.find(name) && spool_.holds(name); }
   // Content of the chunks put.
   std::uint64_t new_bytes() const { return new_bytes_; }
@@ -79,6 +84,7 @@ class SetWriter final : public ChunkSink {
   };
   void gather(FrameKind kind, const ChunkName& name, ByteView content);
   void submit(FrameContent& gathered);
+  void pack(FrameContent draft);
   void compress_jobs();
   void write_frames();
   void write_frame(const PackedFrame& frame);

@@ -32,6 +32,9 @@ class RunControl {
     stop_ = true;
   }
   bool stopped_for_good() const noexcept { return for_good_; }
+  // What was done so far is not wanted either. Asked before stop().
+  void discard() noexcept { discard_ = true; }
+  bool discards() const noexcept { return discard_; }
   // The world may have changed (the machine slept): `after_pause` is asked at the next checkpoint.
   void look_again() noexcept { look_ = true; }
   void pause() noexcept { paused_ = true; }
@@ -45,6 +48,7 @@ class RunControl {
  private:
   std::atomic<bool> stop_{false};
   std::atomic<bool> for_good_{false};
+  std::atomic<bool> discard_{false};
   std::atomic<bool> look_{false};
   std::atomic<bool> paused_{false};
   std::function<void()> after_pause_;

@@ -9,6 +9,7 @@
 #include "cli/print.hpp"
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
+#include "engine/leftover_use.hpp"
 #include "engine/outlook.hpp"
 #include "plan/plan_words.hpp"
 #include "tell/documents.hpp"
@@ -189,6 +190,11 @@ void print_points(const PointsResult& result, bool several) {
   print(points_table(result));
   out("\n{}{}{}", findings_text(result.points), said_text(result.points), closed_text(result.points));
   for (const std::string& finding : result.findings) out("{}\n", finding);
+  if (result.left) {
+    std::string text = left_text(*result.left);
+    text[0] = 'P';
+    out("{}: {}.\n", text, left_advice(result.job));
+  }
   for (const std::string& note : result.notes) out("Note: {}.\n", note);
   out("{} of {} free.\n", size_text(result.space.free), size_text(result.space.total));
 }

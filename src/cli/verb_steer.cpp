@@ -10,7 +10,10 @@
 #include "calendar/local_time.hpp"
 #include "calendar/span.hpp"
 #include "cli/print.hpp"
+#include "cli/progress.hpp"
+#include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
+#include "engine/leftover_use.hpp"
 #include "engine/steering.hpp"
 #include "ledger/ledger.hpp"
 #include "tell/documents.hpp"
@@ -89,14 +92,33 @@ void forget_ended(const Home& home, const std::string& name) {
   save_steering(home, name, steering);
 }
 
+// No run goes on: what the last one has left.
+int discard(const std::string& name, const Arguments& arguments, const Environment& environment) {
+  Progress progress(environment, arguments.has("json"));
+  StopsItself stops_itself;
+  const RunContext context = run_context(environment, progress);
+  const std::vector<Leftover> cleared = discard_leftovers(name, context);
+  if (arguments.has("json")) {
+    print_document(done_document("discarded", name));
+    return exit_done;
+  }
+  for (const Leftover& left : cleared)
+    out("Cleared what was left of point {}, begun on {}: {}.\n", left.mark.sequence,
+        moment_text(left.mark.started), size_text(left.bytes));
+  if (cleared.empty()) out("Nothing is left of a run of {} that was broken off.\n", printable(name));
+  return exit_done;
+}
+
 int stop(const Arguments& arguments, const Environment& environment) {
   const std::string& name = known_job(arguments, environment);
   const Home& home = environment.home();
   const std::vector<RunEntry> runs = runs_of(environment, name);
+  if (runs.empty() && arguments.has("discard")) return discard(name, arguments, environment);
   if (runs.empty())
     throw Error(ErrorKind::usage, "no run of '" + printable(name) + "' goes on",
                 "see the past ones: kestrum history " + shell_word(printable(name)));
   Steering steering = load_steering(home, name);
+  steering.discard = arguments.has("discard");
   for (const RunEntry& run : runs) {
     if (std::find(steering.stop.begin(), steering.stop.end(), run.process) == steering.stop.end()) {
       steering.stop.push_back(run.process);
@@ -156,15 +178,17 @@ Verb continue_verb() {
           go_on};
 }
 Verb stop_verb() {
-  return {{"stop",
-           "JOB",
-           "end the run of a job that goes on, cleanly",
-           "Waits until it has ended. Earlier points stay as they are; the job runs again at its next time.",
-           1,
-           1,
-           {json_option},
-           {"kestrum stop wardens"}},
-          stop};
+  return {
+      {"stop",
+       "JOB",
+       "end the run of a job that goes on, cleanly",
+       "Waits until it has ended. Earlier points stay as they are; the job runs again at its next time, and "
+       "goes on with what was finished of the point.",
+       1,
+       1,
+       {{"discard", "", "clear what was finished of the point, now or by a run before"}, json_option},
+       {"kestrum stop wardens", "kestrum stop wardens --discard"}},
+      stop};
 }
 
 }  // namespace kestrum

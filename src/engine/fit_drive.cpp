@@ -118,7 +118,8 @@ std::string FitDrive::limit_text() const {
 }
 
 FitDrive::Fit FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection,
-                               bool instead) {
+                               bool instead, std::uint64_t left) {
+  left_ = left;
   SpaceNeed need = space_need(kind, sets);
   std::int64_t room = upkeep_.room(freed_);
   bool first = !std::exchange(looked_, true);
@@ -127,10 +128,12 @@ FitDrive::Fit FitDrive::before(Kind kind, const std::vector<ChainSet>& sets, con
   } else if (first && context_.observer.wants_totals()) {
     scan(selection, nullptr);
   }
-  auto fits = [&](std::uint64_t bytes) { return room > 0 && bytes <= static_cast<std::uint64_t>(room); };
+  auto fits = [&](std::uint64_t bytes) {
+    return room > 0 && bytes - std::min(bytes, left) <= static_cast<std::uint64_t>(room);
+  };
   std::uint64_t wanted = std::max(need.bytes, needed_);
   if (!fits(wanted)) {
-    if (!make_room(wanted).nothing()) return Fit::decide_anew;
+    if (!make_room(wanted - std::min(wanted, left)).nothing()) return Fit::decide_anew;
     if (kind == Kind::full && instead) return no_full(wanted);
     // Where the estimate may be wrong the attempt tells; nothing is lost by it.
     if ((need.sure && !fits(need.bytes)) || room <= 0) refuse(need.bytes, "");
@@ -146,18 +149,19 @@ FitDrive::Fit FitDrive::no_full(std::uint64_t needed) {
   return Fit::no_full;
 }
 
-FitDrive::Fit FitDrive::during(const Error& error, Kind kind, const Selection& selection, bool instead) {
+FitDrive::Fit FitDrive::during(const Error& error, Kind kind, const Selection& selection, bool instead,
+                               std::uint64_t left) {
   if (!store_.was_full()) throw error;
   context_.observer.note(std::string("the drive is full: ") + error.what());
   // It takes more than that. How much, a full set's sample tells; of others nobody knows, and a guess refuses
   // nothing: where it asks for too much, a smaller one follows.
-  const std::uint64_t written = store_.written();
+  const std::uint64_t written = left_ + store_.written();
   std::uint64_t guess = written + written / 4 + (1u << 20);
   const std::uint64_t least = written + written / 16 + (256u << 10);
   if (kind == Kind::full) guess = std::max(least, sampled_full(selection, 0));
   for (std::uint64_t needed : {guess, kind == Kind::full ? guess : least}) {
     needed_ = needed;
-    if (!make_room(needed).nothing()) return Fit::decide_anew;
+    if (!make_room(needed - std::min(needed, left)).nothing()) return Fit::decide_anew;
   }
   if (instead) return no_full(guess);
   refuse(needed_, "at least ");

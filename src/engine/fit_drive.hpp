@@ -25,12 +25,14 @@ class FitDrive {
     no_full,      // a full set does not fit whatever goes, and nothing was given up for it
   };
   // Throws Error of kind full, with the numbers, when the set will not fit whatever goes. `instead`: in place
-  // of a full set the chain can go on; then that is said of a full one instead.
-  Fit before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection, bool instead);
-  // The drive is full, what was written is cleared: makes room, or throws the error with the numbers. Another
-  // disk that is full (the machine's own, say) is no reason to touch the drive: then the error is thrown as
-  // it is.
-  Fit during(const Error& error, Kind kind, const Selection& selection, bool instead);
+  // of a full set the chain can go on; then that is said of a full one instead. `left`: bytes of it that lie
+  // there already.
+  Fit before(Kind kind, const std::vector<ChainSet>& sets, const Selection& selection, bool instead,
+             std::uint64_t left);
+  // The drive is full, of what was written `left` bytes stay to be gone on with: makes room, or throws the
+  // error with the numbers. Another disk that is full (the machine's own, say) is no reason to touch the
+  // drive: then the error is thrown as it is.
+  Fit during(const Error& error, Kind kind, const Selection& selection, bool instead, std::uint64_t left);
 
   // What the run will go through; zeros where nobody wants to know.
   const PhaseTotals& expected() const { return expected_; }
@@ -54,7 +56,8 @@ class FitDrive {
   PhaseTotals expected_;
   std::uint64_t freed_ = 0;
   std::string late_;          // see UpkeepResult
-  std::uint64_t needed_ = 0;  // known by trying
+  std::uint64_t needed_ = 0;  // in all, known by trying
+  std::uint64_t left_ = 0;    // of it, what lay there before
   bool looked_ = false;
 };
 

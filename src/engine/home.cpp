@@ -237,6 +237,9 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
       drive.written = parse_utc(one.at("written").get<std::string>()).value();
       drive.newest_folder = one.value("newest-folder", std::string());
       drive.accepted = one.value("accepted", Sequence{0});
+      if (const Json left = one.value("left", Json::object()); !left.empty())
+        drive.left = {left.at("point").get<Sequence>(), left.at("bytes").get<std::uint64_t>(),
+                      left.at("expected-bytes").get<std::uint64_t>()};
       for (const Json& set : one.value("watched", Json::array())) drive.watched.push_back(watched_set(set));
     }
     for (const auto& [chain, check] : json.at("chain-keys").items()) {
@@ -270,6 +273,10 @@ void Home::save_state(const std::string& job, const JobState& state) const {
                       {"written", utc_text(drive.written)},
                       {"accepted", drive.accepted},
                       {"watched", watched}});
+    if (drive.left.sequence != 0)
+      drives.back()["left"] = {{"point", drive.left.sequence},
+                               {"bytes", drive.left.bytes},
+                               {"expected-bytes", drive.left.expected_bytes}};
   }
   Json json{{"version", 2},
             {"job", to_hex(state.job)},

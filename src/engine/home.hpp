@@ -23,6 +23,13 @@ struct WatchedSet {
 };
 
 // A drive that a job has written to.
+// How far a run has come with a point that is not finished.
+struct LeftProgress {
+  Sequence sequence = 0;             // 0: there is none
+  std::uint64_t bytes = 0;           // of the sources, gone through
+  std::uint64_t expected_bytes = 0;  // 0: not known
+};
+
 struct DriveState {
   Id drive{};
   std::string destination;            // as the job names it; empty: it may be at any of them
@@ -32,6 +39,7 @@ struct DriveState {
   Instant written;                    // start of that set
   std::vector<WatchedSet> watched;    // that the next set may be compared with
   Sequence accepted = 0;              // up to it, a person has taken the sets as they are
+  LeftProgress left;
 };
 
 struct JobState {

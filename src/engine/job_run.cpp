@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "engine/destination_note.hpp"
 #include "engine/disk_sharing.hpp"
+#include "engine/leftover_use.hpp"
 #include "engine/log_keeping.hpp"
 #include "job/job_selection.hpp"
 #include "plan/plan_words.hpp"
@@ -215,7 +216,7 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
     // Before the chain goes on where a full set is due, the next drive is looked at.
     bool instead =
         full_fits_ && !wanted_ && !spare_promises_ && plan_->decision.kind == Kind::full && goes_on();
-    FitDrive::Fit fits = fit.before(plan_->decision.kind, surveyed_, selection, instead);
+    FitDrive::Fit fits = fit.before(plan_->decision.kind, surveyed_, selection, instead, bytes_left(session));
     full_fits_ = full_fits_ && fits != FitDrive::Fit::no_full;
     if (fits != FitDrive::Fit::yes) continue;
     std::size_t problems = outcome_.problems.size();
@@ -231,11 +232,17 @@ void JobRun::make_point(WriteSession& session, const Selection& selection, FitDr
       watch_->doubt(doubt.why);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::full || outcome_.entry.sequence) throw;
-      full_fits_ =
-          fit.during(error, plan_->decision.kind, selection, instead) != FitDrive::Fit::no_full && full_fits_;
+      full_fits_ = fit.during(error, plan_->decision.kind, selection, instead, bytes_left(session)) !=
+                       FitDrive::Fit::no_full &&
+                   full_fits_;
     }
     outcome_.problems.resize(problems);
   }
+}
+
+std::uint64_t JobRun::bytes_left(WriteSession& session) {
+  const std::optional<Leftover> left = leftover_of(session);
+  return left ? left->bytes : 0;
 }
 
 // Whether the chain could go on if no full set were made.
@@ -306,9 +313,47 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   if (lying.newest() != nullptr) plan.previous = lying.newest()->seal->core_digest;
   plan.earlier = plan.decision.base;
   if (!plan.earlier && goes_on && newest != nullptr) plan.earlier = newest->folder.sequence;
+  plan.goes_on = left_to_go_on(session, plan);
+  if (plan.goes_on) plan.sequence = plan.goes_on->leftover.mark.sequence;
   choose_keys(session, plan, goes_on ? newest : nullptr);
   outcome_.entry.kind = plan.decision.kind;
   outcome_.entry.reason = kind_reason_text(plan.decision);
+}
+
+std::optional<LeftToGoOn> JobRun::left_to_go_on(WriteSession& session, const SetPlan& plan) {
+  std::optional<Leftover> found = leftover_of(session);
+  if (!found) return std::nullopt;
+  const OpenMark& mark = found->mark;
+  LeftToGoOn left{std::move(*found), {}, {}};
+  std::string why;
+  if (mark.kind != plan.decision.kind || mark.base != plan.decision.base ||
+      (plan.decision.chain && mark.chain != *plan.decision.chain)) {
+    why = "the next point does not build on the same one, or is of another kind";
+  } else {
+    why = unlock_left(session, left);
+  }
+  if (why.empty()) return left;
+  session.clear_leftover(why);
+  return std::nullopt;
+}
+
+// Empty when its key is the one that this machine has begun that chain with.
+std::string JobRun::unlock_left(WriteSession& session, LeftToGoOn& left) {
+  const OpenMark& mark = left.leftover.mark;
+  if (keeps_others_out(mark.keys) != (job_.encryption != Encryption::none))
+    return "it is not encrypted as the job is now";
+  const auto& known = session.memory().chain_keys;
+  const auto pinned = known.find(mark.chain);
+  if (pinned == known.end()) return "this machine does not know its key";
+  try {
+    left.master = keys_->unlock(mark.keys, mark.chain);
+    left.naming = unbox_naming(mark.naming, left.master, mark.chain);
+  } catch (const Error& error) {
+    if (is_of_the_system(error)) throw;
+    return "the job's passphrase does not open it";
+  }
+  return pinned->second == key_check(left.master) ? std::string()
+                                                  : "it has another key than this machine knows";
 }
 
 // A slip of the finger in the first passphrase would only be noticed at the first restore.
@@ -357,7 +402,11 @@ void JobRun::choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* n
   } else {
     begin_chain(session, plan, newest);
   }
-  choose_naming(session, plan, newest);
+  if (plan.goes_on) {
+    plan.naming = plan.goes_on->naming;
+  } else {
+    choose_naming(session, plan, newest);
+  }
 }
 
 // One key names the chunks of all chains, so that nothing is kept twice. One that stands on a drive for
@@ -375,8 +424,8 @@ void JobRun::choose_naming(WriteSession& session, SetPlan& plan, const FoundSet*
 }
 
 void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest) {
-  plan.chain = random_id();
-  plan.master = SecretKey::random();
+  plan.chain = plan.goes_on ? plan.goes_on->leftover.mark.chain : random_id();
+  plan.master = plan.goes_on ? plan.goes_on->master : SecretKey::random();
   if (job_.encryption == Encryption::none) {
     plan.keys = {make_clear_entry(plan.master)};
     return;
@@ -386,7 +435,7 @@ void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* n
     throw Error(ErrorKind::key, "the job is encrypted and its passphrase was not given",
                 "set [protect] passphrase = \"file:/path\", or run it on a terminal and type it");
   }
-  if (session.sets().newest() == nullptr) confirm_passphrase(*phrase);
+  if (session.sets().newest() == nullptr && !plan.goes_on) confirm_passphrase(*phrase);
   const std::vector<KeyEntry> none;
   plan.keys = {keys_->passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost,
                                        newest != nullptr ? newest->seal->keys : none)};
@@ -407,7 +456,11 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   std::optional<WatchedRun> watched;
   if (plan.decision.base)
     watched = watch_->onto(session.drive(), session.sets().sealed(*plan.decision.base)->facts().set);
-  SetStore set(plan, selection, session, fit.store(), *chain_, std::move(watched), outcome_.problems);
+  PhaseTotals expected = fit.expected();
+  if (const FoundSet* newest = session.sets().newest(); newest != nullptr && expected.bytes == 0)
+    expected = {newest->facts().totals.bytes, newest->facts().totals.files};
+  SetStore set(plan, selection, session, fit.store(), *chain_, std::move(watched), expected,
+               outcome_.problems);
   set.begin();
   set.save();
   StoredSet stored = set.seal();
@@ -443,6 +496,7 @@ void JobRun::remember(WriteSession& session, const FoundSet& set, const StoredSe
   drive.newest_core = set.seal->core_digest;
   drive.newest_folder = set.folder.name;
   drive.written = set.facts().started;
+  drive.left = {};
   // The next differential set builds on the same one.
   std::optional<Id> base;
   if (set.facts().kind == Kind::differential && plan_->decision.base) {

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "engine/leftover_use.hpp"
 
 namespace kestrum {
 namespace {
@@ -153,6 +154,7 @@ PointsResult list_points(const LookSession& session, History* history) {
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
   result.points = own_points(session, history, true);
+  result.left = left_point(session);
   result.findings = session.findings();
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);

@@ -28,13 +28,22 @@ std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, His
 // The same of a session's sets, those that only lack their key among them.
 std::vector<PointInfo> own_points(const LookSession& session, History* history, bool list_needs = false);
 
+// A point that a run was broken off at: the next one goes on with it.
+struct LeftPoint {
+  Sequence sequence = 0;
+  Instant begun;
+  std::uint64_t bytes = 0;          // that lie at the destination
+  std::optional<unsigned> percent;  // of the sources that was gone through, when it is known
+};
+
 struct PointsResult {
   std::string destination;
   std::string drive;  // its name
   std::string machine;
   std::string job;
-  std::optional<bool> encrypted;      // of the newest set, else as the job says; none: nothing is known
-  std::vector<PointInfo> points;      // in order
+  std::optional<bool> encrypted;  // of the newest set, else as the job says; none: nothing is known
+  std::vector<PointInfo> points;  // in order
+  std::optional<LeftPoint> left;
   std::vector<std::string> findings;  // of the drive, the job's folder, what is gone and what is not ours
   std::vector<std::string> notes;     // what lies beside the sets and is left alone
   StoreSpace space;

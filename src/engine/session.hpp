@@ -130,6 +130,8 @@ class WriteSession : public LookSession {
   void prove_sets();
   // A person says that what the drive shows now is what the job goes on from.
   void accept_state();
+  // What a run that was broken off has left, if anything; and why it goes.
+  void clear_leftover(const std::string& why);
   // Completes or takes back what killed folds have left. Opens the folded sets, so a key is needed. What
   // cannot be completed is told and left as it is.
   void finish_folds();

@@ -113,6 +113,10 @@ void SetRun::add(const Entry& entry, Change change) {
   show_above(entry.path);
   count(entry, change);
   catalog_.add(entry);
+  if (journal_ != nullptr && entry.has_content()) {
+    if (std::exchange(read_now_, false)) journal_->finished(entry);
+    journal_->passed(entry.size);
+  }
   result_.carries = result_.carries || entry.carried_from;
   last_ = entry.path;
 }
@@ -161,17 +165,12 @@ Entry SetRun::entry_of(const Walked& found, const std::optional<Entry>& base) {
     case EntryType::file:
     case EntryType::device_image:
       observer_.file_begins(found.path.absolute(), entry.size);
-      if (take_from_other_name(entry)) {
+      if (take_from_other_name(entry) || (!found.device && take_from_broken_run(entry))) {
         observer_.advanced(entry.size, 0);
       } else {
-        std::string why;
-        if (!read_file(found, entry, why) && !found.device && carry_on(found, entry))
-          why += "; it is kept as it was on " + local_text(*entry.carried_from);
-        else if (entry.incomplete && holds_data(entry))
-          why += "; what could be read is saved, the rest is missing";
-        if (!why.empty()) problem(found.path.absolute(), "read", why);
-        remember_name(entry);
+        read_or_carry(found, entry);
       }
+      remember_name(entry);
       observer_.advanced(0, 1);
       return entry;
     case EntryType::symlink:
@@ -225,6 +224,27 @@ void SetRun::read_attributes(const Walked& found, int file_fd, Entry& entry) {
   write_attributes(chunk, entry.attributes);
   entry.attribute_chunk = writer_.put(FrameKind::catalog, chunk.view());
   entry.attributes.clear();
+}
+
+void SetRun::read_or_carry(const Walked& found, Entry& entry) {
+  if (journal_ != nullptr) journal_->about_to_read(entry.size);
+  std::string why;
+  const bool whole = read_file(found, entry, why);
+  read_now_ = whole && why.empty() && !found.device && !entry.fresh;
+  if (!whole && !found.device && carry_on(found, entry))
+    why += "; it is kept as it was on " + local_text(*entry.carried_from);
+  else if (entry.incomplete && holds_data(entry))
+    why += "; what could be read is saved, the rest is missing";
+  if (!why.empty()) problem(found.path.absolute(), "read", why);
+}
+
+bool SetRun::take_from_broken_run(Entry& entry) {
+  std::optional<Entry> then = before_ != nullptr ? before_->finished(entry) : std::nullopt;
+  if (!then) return false;
+  entry.content = std::move(then->content);
+  entry.attributes = std::move(then->attributes);
+  entry.attribute_chunk = then->attribute_chunk;
+  return true;
 }
 
 bool SetRun::take_from_other_name(Entry& entry) const {

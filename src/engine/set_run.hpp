@@ -11,6 +11,7 @@
 #include "engine/file_saver.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/run_context.hpp"
+#include "engine/run_journal.hpp"
 #include "engine/watched_run.hpp"
 #include "source/file_facts.hpp"
 
@@ -39,6 +40,11 @@ class SetRun {
   // same, only what `watched` touches is; all else is taken over from the base. run() may throw WatchDoubt
   // then: look at everything.
   void go_by(const WatchedRun& watched, const SetTotals& base);
+  // `journal`: told of what is finished. `before`: what need not be read again; nullptr: nothing was begun.
+  void go_on(RunJournal& journal, BrokenRun* before) {
+    journal_ = &journal;
+    before_ = before;
+  }
   SetRunResult run();
 
  private:
@@ -55,6 +61,9 @@ class SetRun {
   void note_untold(const TreePath& path, std::optional<Instant> changed);
   void note_gone(const Entry& entry);
   Entry entry_of(const Walked& found, const std::optional<Entry>& base);
+  void read_or_carry(const Walked& found, Entry& entry);
+  // A run that was broken off has read it, and it is as it was then.
+  bool take_from_broken_run(Entry& entry);
   // False when it could not be read whole; `why` says it then.
   bool read_file(const Walked& found, Entry& entry, std::string& why);
   // In the place of what cannot be read, what the earlier point has of it. False when that has nothing.
@@ -110,6 +119,9 @@ class SetRun {
       above_;  // folders that the walk is in, and when they were changed
   std::optional<TreePath> gone_folder_;
   TreePath last_;  // the path added last
+  RunJournal* journal_ = nullptr;
+  BrokenRun* before_ = nullptr;
+  bool read_now_ = false;  // the entry at hand, whole, from the disk
   static constexpr std::uint64_t most_told = 3;
   std::uint64_t sockets_ = 0;
   SetRunResult result_;

@@ -8,7 +8,8 @@
 namespace kestrum {
 
 SetStore::SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
-                   ChainReader& chain, std::optional<WatchedRun> watched, std::vector<Problem>& problems)
+                   ChainReader& chain, std::optional<WatchedRun> watched, const PhaseTotals& expected,
+                   std::vector<Problem>& problems)
     : plan_(plan),
       selection_(selection),
       session_(session),
@@ -17,14 +18,22 @@ SetStore::SetStore(const SetPlan& plan, const Selection& selection, WriteSession
       chain_(chain),
       watched_(std::move(watched)),
       problems_(problems),
+      expected_(expected),
       offset_(local_offset_seconds(plan.started)) {}
 
 SetStore::~SetStore() = default;
 
 void SetStore::begin() {
-  folder_ = std::make_unique<UnfinishedFolder>(
-      store_, session_.folder(),
-      set_folder_name(plan_.sequence, plan_.started, offset_, plan_.decision.kind));
+  const std::string name = set_folder_name(plan_.sequence, plan_.started, offset_, plan_.decision.kind);
+  if (plan_.goes_on) {
+    const Leftover& left = plan_.goes_on->leftover;
+    folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name, left.folder);
+    folder_->keep();
+    identity_ = {left.mark.job, left.mark.set, plan_.sequence, folder_->path()};
+    naming_box_ = left.mark.naming;
+    return;
+  }
+  folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name);
   identity_ = {session_.identity().job, random_id(), plan_.sequence, folder_->path()};
   naming_box_ = box_naming(plan_.naming, plan_.master, plan_.chain);
   OpenMark mark;
@@ -62,7 +71,9 @@ void SetStore::open_base(ChainChunks& known) {
   if (!plan_.decision.base) return;
   try {
     base_.emplace(chain_, *plan_.decision.base);
-    filesystems_ = FilesystemTable(decode_run_record(base_->fetch(base_->set().root().record)).filesystems);
+    // A run that is gone on with has taken the base's file systems over, and may have found more.
+    if (filesystems_.all().empty())
+      filesystems_ = FilesystemTable(decode_run_record(base_->fetch(base_->set().root().record)).filesystems);
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
     throw BaseUnreadable(error);
@@ -74,6 +85,7 @@ void SetStore::save() {
   Naming naming(plan_.naming);
   ChainChunks known(readers_of(chain_, plan_.needs.all));
   SetWriter writer(store_, identity_, plan_.master, naming, known, writer_options());
+  const TakenLeftover taken = take_over(writer);
   open_base(known);
   std::optional<EarlierPoint> earlier;
   std::function<bool(const Entry&)> there;
@@ -86,10 +98,21 @@ void SetStore::save() {
   if (watched_ && comparison_ && all_there) run.go_by(*watched_, base_->set().facts().totals);
   if (watched_ && !all_there)
     context_.observer.note("everything is looked at: earlier sets are damaged or missing");
-  SetRunResult result = run.run();
+  RunJournal journal(writer, identity_.set, taken.journals, expected_, context_.journal_step,
+                     [this] { return encode_run_record(record()); });
+  journal.on_written([this](const JournalProgress& progress) { remember(progress); });
+  std::optional<BrokenRun> before;
+  if (!taken.rows.empty()) {
+    Leftover left = plan_.goes_on->leftover;
+    left.folder.path = identity_.folder;
+    before.emplace(FinishedFiles(store_, left, plan_.master, taken), plan_.sequence, known, filesystems_);
+  }
+  run.go_on(journal, before ? &*before : nullptr);
+  SetRunResult result = walk(run, journal);
   again_ = places_of(problems_);
   tell_untold(result);
   if (!result.anything_read) {
+    folder_->let_go();
     throw Error(ErrorKind::failed,
                 "nothing could be read: " + (problems_.empty()
                                                  ? std::string("the sources are empty of anything to save")
@@ -105,6 +128,63 @@ void SetStore::save() {
   totals_.stored_bytes = finished_.stored_bytes;
 }
 
+TakenLeftover SetStore::take_over(SetWriter& writer) {
+  if (!plan_.goes_on) return {};
+  Leftover left = plan_.goes_on->leftover;
+  left.folder.path = identity_.folder;
+  context_.observer.note("going on with what was left of point " + std::to_string(plan_.sequence) +
+                         ", begun on " + local_text(left.mark.started) + ": " + size_text(left.bytes));
+  TakenLeftover taken = take_leftover(
+      store_, left, plan_.master, [&](const std::vector<IndexRecord>& chunks) { writer.hold(chunks); },
+      [&](std::uint64_t) { context_.control.checkpoint(); });
+  if (taken.dropped_bytes > 0)
+    context_.observer.note("the last " + size_text(taken.dropped_bytes) +
+                           " of it are not whole, and are written anew");
+  writer.take_over(taken.volumes, taken.content_bytes);
+  if (!taken.record.empty()) filesystems_ = FilesystemTable(decode_run_record(taken.record).filesystems);
+  return taken;
+}
+
+SetRunResult SetStore::walk(SetRun& run, RunJournal& journal) {
+  try {
+    return run.run();
+  } catch (const BaseUnreadable&) {
+    folder_->let_go();
+    throw;
+  } catch (const WatchDoubt&) {
+    folder_->let_go();
+    throw;
+  } catch (const Stopped&) {
+    if (context_.control.discards()) {
+      folder_->let_go();
+    } else {
+      journal.write();
+      tell_left();
+    }
+    throw;
+  } catch (...) {
+    tell_left();
+    throw;
+  }
+}
+
+void SetStore::tell_left() {
+  if (!folder_->kept()) return;
+  session_.save_memory();
+  context_.observer.note("what is finished of point " + std::to_string(plan_.sequence) +
+                         " stays: the next run goes on with it");
+}
+
+// From now on there is something to go on with; and for whoever asks how far it is while the drive is away.
+void SetStore::remember(const JournalProgress& progress) {
+  folder_->keep();
+  session_.drive().left = {plan_.sequence, progress.bytes, progress.expected_bytes};
+  constexpr std::chrono::seconds often(10);
+  if (std::chrono::steady_clock::now() - remembered_ < often) return;
+  remembered_ = std::chrono::steady_clock::now();
+  session_.save_memory();
+}
+
 void SetStore::tell_untold(const SetRunResult& result) {
   for (const std::string& path : result.untold_paths)
     add_problem(problems_, context_.observer,
@@ -117,14 +197,18 @@ void SetStore::tell_untold(const SetRunResult& result) {
                      "on, let the job run at shorter intervals"});
 }
 
-// What the set tells of its own run, and the end of its files.
-void SetStore::write_records(SetWriter& writer, const SetRunResult& result) {
+RunRecord SetStore::record() const {
   RunRecord record{
       context_.program, {}, filesystems_.all(), kind_reason_text(plan_.decision), context_.clock.simulated()};
   for (const TreePath& source : selection_.sources) record.sources.push_back(source.absolute());
+  return record;
+}
+
+// What the set tells of its own run, and the end of its files.
+void SetStore::write_records(SetWriter& writer, const SetRunResult& result) {
   root_ = {};
   root_.catalog = result.catalog;
-  root_.record = writer.put(FrameKind::record, encode_run_record(record));
+  root_.record = writer.put(FrameKind::record, encode_run_record(record()));
   root_.job_file = writer.put(FrameKind::record, as_bytes(session_.own_job().text));
   Bytes problem_lines = encode_problems(problems_);
   if (problem_lines.size() > limits::chunk) problem_lines.resize(limits::chunk);

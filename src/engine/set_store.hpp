@@ -1,13 +1,22 @@
 // Writing one set from its folder to its seal, in steps.
 #pragma once
 
+#include "archive/leftover.hpp"
 #include "engine/chain_state.hpp"
+#include "engine/run_facts.hpp"
 #include "engine/session.hpp"
 #include "engine/set_run.hpp"
 #include "engine/unfinished_folder.hpp"
 #include "plan/chain_plan.hpp"
 
 namespace kestrum {
+
+// What an earlier run has left of the same set, its key proved to be the job's.
+struct LeftToGoOn {
+  Leftover leftover;
+  SecretKey master;
+  SecretKey naming;
+};
 
 // Everything that is settled before the first byte is written.
 struct SetPlan {
@@ -20,6 +29,7 @@ struct SetPlan {
   SecretKey naming;
   std::optional<Digest> previous;
   std::optional<Sequence> earlier;  // the point that what cannot be read is carried on from
+  std::optional<LeftToGoOn> goes_on;
   Instant started;
 };
 
@@ -31,15 +41,16 @@ struct StoredSet {
   bool sure = true;              // false: its seal is there, and a power cut might still take it
 };
 
-// Destroyed before it was sealed, it clears what it wrote, as far as that can be done. References must
-// outlive it. Throws BaseUnreadable when another base must be chosen, WatchDoubt when everything must be
-// looked at, Stopped, Error otherwise.
+// Destroyed before it was sealed, it clears what it wrote, as far as that can be done, unless a later run can
+// go on with it: then it stays. References must outlive it. Throws BaseUnreadable when another base must be
+// chosen, WatchDoubt when everything must be looked at, Stopped, Error otherwise.
 class SetStore {
  public:
   // `store`: the session's, or one that passes on to it.
   // `watched`: what the run goes by, of a set that builds on another; nothing: everything is looked at.
   SetStore(const SetPlan& plan, const Selection& selection, WriteSession& session, Store& store,
-           ChainReader& chain, std::optional<WatchedRun> watched, std::vector<Problem>& problems);
+           ChainReader& chain, std::optional<WatchedRun> watched, const PhaseTotals& expected,
+           std::vector<Problem>& problems);
   ~SetStore();
   SetStore(const SetStore&) = delete;
   SetStore& operator=(const SetStore&) = delete;
@@ -52,6 +63,12 @@ class SetStore {
  private:
   SetWriterOptions writer_options();
   void open_base(ChainChunks& known);
+  // What the plan goes on with, as far as it authenticates.
+  TakenLeftover take_over(SetWriter& writer);
+  SetRunResult walk(SetRun& run, RunJournal& journal);
+  void tell_left();
+  void remember(const JournalProgress& progress);
+  RunRecord record() const;
   void tell_untold(const SetRunResult& result);
   void write_records(SetWriter& writer, const SetRunResult& result);
   SealCore core() const;
@@ -65,6 +82,8 @@ class SetStore {
   const std::optional<WatchedRun> watched_;
   std::vector<Problem>& problems_;
   std::vector<TreePath> again_;
+  PhaseTotals expected_;
+  std::chrono::steady_clock::time_point remembered_;
   std::int32_t offset_ = 0;
   std::unique_ptr<UnfinishedFolder> folder_;
   SetIdentity identity_;

@@ -9,6 +9,7 @@
 #include "base/text.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/job_in_force.hpp"
+#include "engine/leftover_use.hpp"
 
 namespace kestrum {
 namespace {
@@ -25,6 +26,7 @@ void look_at_points(PointsResult points, JobStatus& status, DriveStatus& drive) 
   if (damaged.count > 0) status.troubles.push_back(damaged);
   if (incomplete.count > 0) status.troubles.push_back(incomplete);
   drive.space = points.space;
+  drive.left = points.left;
   drive.points = std::move(points.points);
 }
 
@@ -76,9 +78,13 @@ DriveStatus drive_status(const Job& job, const std::string& named, const std::op
     if (error.kind() != ErrorKind::no_destination && error.kind() != ErrorKind::not_reachable)
       status.troubles.push_back({.kind = TroubleKind::place, .text = error.what(), .drive = named});
     from_history(job.name, drive, history);
+    if (const DriveState* known = state ? state->at(named) : nullptr) drive.left = left_point(*known);
     if (drive.root.empty() && each)
       status.troubles.push_back({.kind = TroubleKind::drive_away, .drive = named});
   }
+  if (drive.left && !status.times.going)
+    status.troubles.push_back(
+        {.kind = TroubleKind::unfinished, .text = left_text(*drive.left), .drive = named});
   if (!drive.root.empty() && each && !drive.newest_good)
     status.troubles.push_back({.kind = TroubleKind::drive_bare, .drive = named});
   return drive;
@@ -238,9 +244,9 @@ void sort_status(std::vector<JobStatus>& all) {
 
 const char* trouble_name(TroubleKind kind) {
   static constexpr const char* words[] = {
-      "job-file",   "damaged",        "incomplete", "gone",     "failed", "overdue", "missed",
-      "waits",      "never-run",      "no-point",   "soon",     "clock",  "cut-off", "drive-away",
-      "drive-bare", "broken-promise", "place",      "problems", "page"};
+      "job-file",   "damaged",    "incomplete",     "gone",  "failed",   "overdue", "missed",
+      "waits",      "never-run",  "no-point",       "soon",  "clock",    "cut-off", "unfinished",
+      "drive-away", "drive-bare", "broken-promise", "place", "problems", "page"};
   return words[static_cast<std::size_t>(kind)];
 }
 

@@ -21,6 +21,7 @@ enum class TroubleKind {
   soon,        // there will be no good point for longer than the job allows
   clock,       // something was made later than it is now
   cut_off,     // the last run has no end: it still goes on, or was cut off
+  unfinished,  // a point was begun, and the next run goes on with it
   drive_away,  // a set is to go to each drive, and one is not there
   drive_bare,  // a set is to go to each drive, and one that is there has no good point
   broken,      // the last run on a drive did not keep a rule of [keep], to make room
@@ -48,6 +49,7 @@ struct DriveStatus {
   std::optional<Instant> newest_good;
   std::optional<StoreSpace> space;
   std::vector<PointInfo> points = {};  // in order; none where the drive is not there
+  std::optional<LeftPoint> left = {};  // of a run that was broken off
 };
 
 struct JobStatus {

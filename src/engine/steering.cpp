@@ -32,6 +32,7 @@ Steering read_steering(const Json& json) {
     for (const Json& one : *stop) {
       if (one.is_string()) steering.stop.push_back(one.get<std::string>());
     }
+    steering.discard = json.value("discard", false);
   }
   return steering;
 }
@@ -55,7 +56,10 @@ void save_steering(const Home& home, const std::string& job, const Steering& ste
     json["pause"] = {{"since", utc_text(steering.paused_at)}};
     if (steering.pause->until) json["pause"]["until"] = utc_text(*steering.pause->until);
   }
-  if (!steering.stop.empty()) json["stop"] = steering.stop;
+  if (!steering.stop.empty()) {
+    json["stop"] = steering.stop;
+    if (steering.discard) json["discard"] = true;
+  }
   const std::string path = home.steering_file(job);
   if (json.empty()) {
     if (unlink(path.c_str()) != 0 && errno != ENOENT) throw system_error("remove", path, errno);
@@ -88,8 +92,10 @@ struct SteeredRun::Follower {
     } else {
       control.go_on();
     }
-    if (std::find(steering.stop.begin(), steering.stop.end(), own) != steering.stop.end())
+    if (std::find(steering.stop.begin(), steering.stop.end(), own) != steering.stop.end()) {
+      if (steering.discard) control.discard();
       control.stop_for_good();
+    }
     timer.set(paused ? steering.pause->until : std::nullopt, clock);
   }
 

@@ -15,6 +15,7 @@ struct Steering {
   std::optional<Pause> pause;     // of the job's times and its runs
   Instant paused_at;              // of the pause
   std::vector<std::string> stop;  // runs, by the identities of their processes
+  bool discard = false;           // what those have written of their point is not wanted
 
   bool is_paused(Instant now) const { return pause && (!pause->until || *pause->until > now); }
 };

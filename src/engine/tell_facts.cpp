@@ -18,10 +18,10 @@ std::optional<Instant> instant_of(const Json& json) {
 }
 
 bool is_news(TroubleKind kind) {
-  // A job that has not run yet has its first run before it; of several drives one is often elsewhere, and how
-  // long that may last says [when] warn-after.
+  // A job that has not run yet has its first run before it; a run that was broken off is told as that; of
+  // several drives one is often elsewhere, and how long that may last says [when] warn-after.
   return kind != TroubleKind::never_run && kind != TroubleKind::no_point && kind != TroubleKind::drive_away &&
-         kind != TroubleKind::drive_bare;
+         kind != TroubleKind::drive_bare && kind != TroubleKind::unfinished;
 }
 
 std::string mark_of(const JobTrouble& trouble, const JobStatus& status) {

@@ -5,8 +5,19 @@ namespace kestrum {
 UnfinishedFolder::UnfinishedFolder(Store& store, std::string job_folder, const std::string& name)
     : store_(store), job_folder_(std::move(job_folder)), path_(begin_set_folder(store, job_folder_, name)) {}
 
+UnfinishedFolder::UnfinishedFolder(Store& store, std::string job_folder, const std::string& name,
+                                   const SetFolder& left)
+    : store_(store), job_folder_(std::move(job_folder)), path_(left.path) {
+  const std::string wanted = in_folder(job_folder_, name + std::string(unfinished_mark));
+  // Cosmetic, as the name of a finished set: what counts is its number.
+  if (store.traits().renames && wanted != path_) {
+    store.rename(path_, wanted);
+    path_ = wanted;
+  }
+}
+
 UnfinishedFolder::~UnfinishedFolder() {
-  if (done_) return;
+  if (kept_) return;
   try {
     std::string name = path_.substr(path_.rfind('/') + 1);
     if (std::optional<SetFolder> folder = parse_set_folder(job_folder_, name))

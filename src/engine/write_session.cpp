@@ -1,5 +1,5 @@
 #include "base/text.hpp"
-#include "engine/session.hpp"
+#include "engine/leftover_use.hpp"
 
 namespace kestrum {
 
@@ -93,9 +93,28 @@ void WriteSession::tidy() {
       finish_last_strokes(found);
       continue;
     }
-    context_.observer.note("cleared what an interrupted run had left: " + printable(found.folder.name));
+    std::string why;
+    if (const std::optional<Leftover> left = find_leftover(store(), found.folder)) {
+      why = no_use(*left, *this);
+      if (why.empty()) why = too_old(*left, context_.clock.now());
+      if (why.empty()) continue;
+      why = ": " + why;
+    }
+    context_.observer.note("cleared what an interrupted run had left: " + printable(found.folder.name) + why);
     remove(found);
   }
+}
+
+void WriteSession::clear_leftover(const std::string& why) {
+  const std::optional<Leftover> left = leftover_of(*this);
+  if (!left) return;
+  guard_->check();
+  context_.observer.note("cleared what was left of point " + std::to_string(left->mark.sequence) + ": " +
+                         why);
+  remove_set_folder(store(), left->folder);
+  list().forget(left->folder.path);
+  drive().left = {};
+  save_memory();
 }
 
 // Sealed, but interrupted before its last strokes.

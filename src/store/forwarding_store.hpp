@@ -27,6 +27,7 @@ class ForwardingStore : public Store {
   bool create_exclusive(const std::string& path, ByteView content) override {
     return inner_.create_exclusive(path, content);
   }
+  void shorten(const std::string& path, std::uint64_t size) override { inner_.shorten(path, size); }
   void rename(const std::string& from, const std::string& to) override { inner_.rename(from, to); }
   void remove(const std::string& path) override { inner_.remove(path); }
   void remove_all(const std::vector<std::string>& paths) override { inner_.remove_all(paths); }

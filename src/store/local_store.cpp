@@ -224,6 +224,18 @@ class LocalStore final : public Store {
     return true;
   }
 
+  void shorten(const std::string& path, std::uint64_t size) override {
+    shared_->open.close_all();
+    FileHandle file = beneath(path, O_WRONLY | O_NOFOLLOW);
+    struct stat status {};
+    if (!file || fstat(file.get(), &status) != 0) throw store_error("open", full(path), errno);
+    const bool longer = static_cast<std::uint64_t>(status.st_size) > size;
+    if (longer && ftruncate(file.get(), static_cast<off_t>(size)) != 0)
+      throw store_error("shorten", full(path), errno);
+    if (flush_point("what a run goes on with") && fsync(file.get()) != 0)
+      throw store_error("flush", full(path), errno);
+  }
+
   void rename(const std::string& from, const std::string& to) override {
     shared_->open.close_all();
     FileHandle source = folder(from), target = folder(to);

@@ -75,6 +75,30 @@ void Store::put(const std::string& path, ByteView content) {
   if (flush_point("name of a small file")) flush_folder(folder);
 }
 
+void Store::shorten(const std::string& path, std::uint64_t size) {
+  const bool flushes = flush_point("what a run goes on with");
+  std::unique_ptr<StoreReader> whole = open(path);
+  if (whole->size() == size) {
+    whole.reset();
+    // Where files appear whole they are on the drive.
+    if (flushes && traits().appends) reopen(path)->finish();
+    return;
+  }
+  const std::string temporary = path + ".tmp";
+  remove(temporary);
+  std::unique_ptr<StoreWriter> part = create(temporary);
+  constexpr std::uint64_t at_once = 1u << 20;
+  Bytes bytes;
+  for (std::uint64_t at = 0; at < size; at += bytes.size()) {
+    bytes.resize(static_cast<std::size_t>(std::min(at_once, size - at)));
+    whole->read_at(at, bytes);
+    part->append(bytes);
+  }
+  whole.reset();
+  part->finish();
+  rename(temporary, path);
+}
+
 void Store::remove_all(const std::vector<std::string>& paths) {
   for (const std::string& path : paths) remove(path);
 }

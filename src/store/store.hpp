@@ -100,6 +100,10 @@ class Store {
   // succeeds.
   virtual bool create_exclusive(const std::string& path, ByteView content) = 0;
 
+  // Cuts a file down to its first `size` bytes, which are on the drive afterwards; nobody has it open. Here:
+  // by way of a copy, where anything is to be cut.
+  virtual void shorten(const std::string& path, std::uint64_t size);
+
   // In the place of a file that is there.
   virtual void rename(const std::string& from, const std::string& to) = 0;
   // Fine when it is gone already.

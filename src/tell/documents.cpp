@@ -145,6 +145,12 @@ std::string points_document(const std::vector<PointsResult>& drives,
                                     {"total-bytes", points.space.total},
                                     {"findings", findings_json(points.findings)},
                                     {"notes", findings_json(points.notes)}});
+    if (points.left)
+      json["destinations"].back()["unfinished"] = {
+          {"point", points.left->sequence},
+          {"begun", utc_text(points.left->begun)},
+          {"bytes", points.left->bytes},
+          {"percent", points.left->percent ? Json(*points.left->percent) : Json(nullptr)}};
     for (const PointInfo& info : points.points) {
       Json one = info.sealed ? facts_json(info.facts) : Json{{"point", info.sequence}};
       if (info.sealed) one["needs"] = info.needs;

@@ -3,6 +3,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "engine/leftover_use.hpp"
 #include "plan/plan_words.hpp"
 #include "tell/age_words.hpp"
 
@@ -59,6 +60,7 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
     case TroubleKind::gone:
     case TroubleKind::failed:
     case TroubleKind::place:
+    case TroubleKind::unfinished:
       return trouble.text;
   }
   return trouble.text;
@@ -114,6 +116,8 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
       return "set the clock right";
     case TroubleKind::cut_off:
       return "see how far it came: kestrum history " + job;
+    case TroubleKind::unfinished:
+      return left_advice(status.job);
     case TroubleKind::drive_away:
     case TroubleKind::drive_bare:
       return "plug it in for the next run";

@@ -68,6 +68,7 @@ class FaultStore final : public ForwardingStore {
   void put(const std::string& path, ByteView content) override;
   void reserve(const std::string& path, std::uint64_t size) override;
   bool create_exclusive(const std::string& path, ByteView content) override;
+  void shorten(const std::string& path, std::uint64_t size) override { Store::shorten(path, size); }
   void rename(const std::string& from, const std::string& to) override;
   void remove(const std::string& path) override;
   void remove_all(const std::vector<std::string>& paths) override { Store::remove_all(paths); }

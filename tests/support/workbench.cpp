@@ -27,8 +27,8 @@ void Workbench::set_keep(const std::string& lines) {
   set_job(text.substr(0, text.find("[keep]")) + "[keep]\n" + lines + "\n");
 }
 
-RunContext Workbench::context() const {
-  RunContext context{.home = home_, .clock = *clock, .observer = *observer, .control = control};
+RunContext Workbench::context_of(Observer& watching, RunControl& steering) const {
+  RunContext context{.home = home_, .clock = *clock, .observer = watching, .control = steering};
   context.machine = "skerry-1";
   context.program = "kestrum test";
   context.key_cost = key_cost;
@@ -38,11 +38,25 @@ RunContext Workbench::context() const {
   context.open_store = open_store;
   context.lock_timing = lock_timing;
   context.file_clock = file_clock;
+  context.journal_step = journal_step;
   return context;
 }
 
 RunOutcome Workbench::run(std::optional<Kind> kind) {
   return run_job("job", kind, context()).back();
+}
+
+RunOutcome Workbench::run_stopped_at(std::uint64_t bytes) {
+  struct StopsAt final : Observer {
+    void advanced(std::uint64_t more, std::uint64_t) override {
+      gone += more;
+      if (gone >= at) control.stop();
+    }
+    RunControl control;
+    std::uint64_t gone = 0, at = 0;
+  } watching;
+  watching.at = bytes;
+  return run_job("job", std::nullopt, context_of(watching, watching.control)).back();
 }
 
 std::uint64_t Workbench::fold(std::optional<Sequence> first, std::optional<Sequence> last) {

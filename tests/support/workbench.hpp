@@ -35,9 +35,11 @@ class Workbench {
   void set_keep(const std::string& lines);
 
   RunOutcome run(std::optional<Kind> kind = std::nullopt);
+  // Stopped by a person once it has gone through so many bytes of the sources.
+  RunOutcome run_stopped_at(std::uint64_t bytes);
   // Expects it to end with a point; returns its number.
   Sequence run_good(std::optional<Kind> kind = std::nullopt);
-  RunContext context() const;
+  RunContext context() const { return context_of(*observer, control); }
   // Folds that range, or what the keep rules let go; returns how many points went.
   std::uint64_t fold(std::optional<Sequence> first = {}, std::optional<Sequence> last = {});
   // Every file that is there now counts as written long ago: not fresh.
@@ -63,8 +65,10 @@ class Workbench {
   LockTiming lock_timing;
   bool break_lock = false;
   bool moved = false;
+  std::uint64_t journal_step = 8u << 20;
 
  private:
+  RunContext context_of(Observer& watching, RunControl& steering) const;
   // The system's, some seconds ahead.
   struct LateClock final : Clock {
     Instant now() const override {

@@ -4,13 +4,24 @@
 #include <gtest/gtest.h>
 
 #include "base/flush_point.hpp"
+#include "engine/leftover_use.hpp"
 #include "support/power_cut_store.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
 namespace {
 
-enum class Work { first_run, first_run_into_folders, run, prune, fold, run_with_failing_rename, keep, drop };
+enum class Work {
+  first_run,
+  first_run_into_folders,
+  run,
+  prune,
+  fold,
+  run_with_failing_rename,
+  keep,
+  drop,
+  resume
+};
 
 std::string noise(std::size_t size, unsigned seed) {
   std::mt19937 random(seed);
@@ -23,6 +34,8 @@ class PowerCuts {
  public:
   explicit PowerCuts(Work work) : work_(work) {
     bench_.clock = &clock_;
+    bench_.journal_step = 16000;
+    bench_.settle_files();
     bench_.open_store = [this](const std::string&) { return std::make_unique<PowerCutStore>(disk_); };
     write_file(bench_.source() + "/steady", noise(60000, 1));
     if (first()) {
@@ -39,6 +52,7 @@ class PowerCuts {
       expected_[5] = take_snapshot(bench_.source());
     }
     disk_->settle();
+    if (work == Work::resume) break_off_a_run();
     start_ = disk_->copy();
     expected_before_ = expected_;
     home_ = bench_.path("home");
@@ -68,6 +82,16 @@ class PowerCuts {
     Instant now() const override { return {seconds, 0}; }
     std::int64_t seconds = 1800000000;
   };
+
+  // What it has left is on the way to the drive only.
+  void break_off_a_run() {
+    for (int i = 0; i < 8; ++i)
+      write_file(bench_.source() + "/more-" + std::to_string(i),
+                 noise(30000, 100u + static_cast<unsigned>(i)));
+    expected_[5] = take_snapshot(bench_.source());
+    const RunOutcome broken = bench_.run_stopped_at(300000);
+    if (broken.entry.sequence || !left_point(bench_.subject())) failure_ = "no run was broken off";
+  }
 
   void begin_anew() {
     expected_ = expected_before_;
@@ -125,7 +149,8 @@ class PowerCuts {
       if (done && has(4) && work_ == Work::drop) return fail("a point that was given up is there again");
       if (done && work_ == Work::keep && points_said("job", bench_.context()).size() != 1)
         return fail("it is not known any more that a point is kept");
-      bool keeps_all = work_ == Work::run || work_ == Work::keep || work_ == Work::run_with_failing_rename;
+      bool keeps_all = work_ == Work::run || work_ == Work::keep || work_ == Work::run_with_failing_rename ||
+                       work_ == Work::resume;
       for (Sequence point = 1; keeps_all && point <= 4; ++point) {
         if (!has(point)) return fail("point " + std::to_string(point) + " is gone");
       }
@@ -187,11 +212,17 @@ class PowerCuts {
 };
 
 constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders,  Work::run,  Work::prune,
-                             Work::fold,      Work::run_with_failing_rename, Work::keep, Work::drop};
-const char* const work_names[] = {"a first run",     "a first run into folders that are there",
-                                  "a run",           "a pruning",
-                                  "a folding",       "a run whose last renaming fails",
-                                  "keeping a point", "giving up the newest point"};
+                             Work::fold,      Work::run_with_failing_rename, Work::keep, Work::drop,
+                             Work::resume};
+const char* const work_names[] = {"a first run",
+                                  "a first run into folders that are there",
+                                  "a run",
+                                  "a pruning",
+                                  "a folding",
+                                  "a run whose last renaming fails",
+                                  "keeping a point",
+                                  "giving up the newest point",
+                                  "a run that goes on with a broken one"};
 
 class PowerCut : public testing::TestWithParam<int> {};
 
@@ -200,7 +231,7 @@ TEST_P(PowerCut, LosesNothingThatWasReported) {
   EXPECT_EQ(cuts.sweep(), "") << work_names[GetParam()];
   EXPECT_GT(cuts.cuts(), 10);
 }
-INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 8));
+INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 9));
 
 // Where each flush is missed.
 struct FlushCase {
@@ -208,10 +239,11 @@ struct FlushCase {
   Work work;
 };
 constexpr FlushCase flush_cases[] = {
-    {"content of a file", Work::run},      {"name of a small file", Work::run},
-    {"name of a folder", Work::first_run}, {"name of drive.json", Work::first_run_into_folders},
-    {"folder of a new set", Work::run},    {"names of a set's files", Work::run},
-    {"mark of removal", Work::prune},      {"files taken over by folding", Work::fold}};
+    {"content of a file", Work::run},         {"name of a small file", Work::run},
+    {"name of a folder", Work::first_run},    {"name of drive.json", Work::first_run_into_folders},
+    {"folder of a new set", Work::run},       {"names of a set's files", Work::run},
+    {"mark of removal", Work::prune},         {"files taken over by folding", Work::fold},
+    {"what a run goes on with", Work::resume}};
 
 class LeftOutFlush : public testing::TestWithParam<FlushCase> {};
 

@@ -22,73 +22,81 @@ std::vector<std::pair<std::uint32_t, std::uint64_t>> volumes_in(const Store& sto
   return found;
 }
 
-// One volume, frame by frame, as far as they authenticate.
-class VolumeTaking {
- public:
-  VolumeTaking(TakenLeftover& taken, const std::function<void(const std::vector<IndexRecord>&)>& chunks,
-               const std::function<void(std::uint64_t)>& passed)
-      : taken_(taken), chunks_(chunks), passed_(passed) {}
-
-  // Bytes of it that are good, 0 for none. `whole`: all of them are.
-  std::uint64_t take(const FrameFileReader& file, SealedFile sealed, bool& whole) {
-    DigestStream digest;
-    digest.update(file.header_bytes());
-    std::uint64_t at = FileHeader::size;
-    std::uint32_t ordinal = 0;
-    try {
-      while (at < file.size()) {
-        const auto [place, head] = file.head_at(at);
-        const FrameHead decoded = FrameHead::decode(head);
-        // The end of a set that got no seal.
-        if (decoded.ordinal != ordinal || decoded.kind == FrameKind::closing) break;
-        take_frame(file, place, decoded.kind, sealed.number);
-        digest.update(head);
-        digest.update(file.tag_of(place));
-        at += place.size;
-        ++ordinal;
-        passed_(place.size);
-      }
-    } catch (const Error& error) {
-      if (!does_not_read(error)) throw;
-    }
-    whole = at == file.size();
-    if (ordinal == 0) return 0;
-    sealed.size = at;
-    sealed.digest = digest.finish();
-    taken_.volumes.push_back(sealed);
-    return at;
-  }
-
- private:
-  void take_frame(const FrameFileReader& file, FramePlace place, FrameKind kind, std::uint32_t volume) {
-    if (kind == FrameKind::journal) return take_journal(file, place, volume);
-    const PackedFrame frame = file.read_packed(place);
-    std::vector<IndexRecord> records;
-    records.reserve(frame.chunks.size());
-    std::uint32_t offset = 0;
-    for (const ListedChunk& chunk : frame.chunks) {
-      records.push_back({chunk.name, volume, place, offset, chunk.length});
-      offset += chunk.length;
-    }
-    taken_.content_bytes += offset;
-    if (!records.empty()) chunks_(records);
-  }
-  void take_journal(const FrameFileReader& file, FramePlace place, std::uint32_t volume) {
-    Journal journal = decode_journal(file.read(place).content);
-    taken_.journals = std::max(taken_.journals, journal.number);
-    taken_.progress = journal.progress;
-    taken_.record = std::move(journal.record);
-    if (journal.entries.empty()) return;
-    if (taken_.rows.empty() || !(last_ < journal.entries.front().path)) taken_.rows.emplace_back();
-    taken_.rows.back().push_back({volume, place});
-    last_ = journal.entries.back().path;
-  }
-
-  TakenLeftover& taken_;
-  const std::function<void(const std::vector<IndexRecord>&)>& chunks_;
-  const std::function<void(std::uint64_t)>& passed_;
-  TreePath last_;
+// Of one volume, what is good from its beginning on.
+struct GoodPart {
+  SealedFile sealed;  // size 0: nothing is
+  std::vector<IndexRecord> chunks;
+  std::uint64_t content_bytes = 0;
+  struct Told {
+    JournalPlace place;
+    Journal journal;  // without its entries
+    std::optional<TreePath> first, last;
+  };
+  std::vector<Told> journals;
 };
+
+void take_frame(const FrameFileReader& file, FramePlace place, FrameKind kind, GoodPart& part) {
+  const std::uint32_t volume = part.sealed.number;
+  if (kind == FrameKind::journal) {
+    GoodPart::Told told{{volume, place}, decode_journal(file.read(place).content), {}, {}};
+    const std::vector<Entry> entries = std::exchange(told.journal.entries, {});
+    if (!entries.empty()) {
+      told.first = entries.front().path;
+      told.last = entries.back().path;
+    }
+    part.journals.push_back(std::move(told));
+    return;
+  }
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : file.read_packed(place).chunks) {
+    part.chunks.push_back({chunk.name, volume, place, offset, chunk.length});
+    offset += chunk.length;
+  }
+  part.content_bytes += offset;
+}
+
+// `sealed`: as its name and size say.
+GoodPart good_part(const FrameFileReader& file, SealedFile sealed,
+                   const std::function<void(std::uint64_t)>& passed) {
+  GoodPart part;
+  part.sealed = std::move(sealed);
+  DigestStream digest;
+  digest.update(file.header_bytes());
+  std::uint64_t at = FileHeader::size;
+  std::uint32_t ordinal = 0;
+  try {
+    for (; at < file.size(); ++ordinal) {
+      const auto [place, head] = file.head_at(at);
+      const FrameHead decoded = FrameHead::decode(head);
+      // A closing frame is the end of a set that got no seal.
+      if (decoded.ordinal != ordinal || decoded.kind == FrameKind::closing) break;
+      take_frame(file, place, decoded.kind, part);
+      digest.update(head);
+      digest.update(file.tag_of(place));
+      at += place.size;
+      passed(place.size);
+    }
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  part.sealed.size = ordinal == 0 ? 0 : at;
+  part.sealed.digest = digest.finish();
+  return part;
+}
+
+// Into the whole of what is taken; `last`: the path that the journals before have come to.
+void add_part(GoodPart part, TakenLeftover& taken, std::optional<TreePath>& last) {
+  for (GoodPart::Told& told : part.journals) {
+    taken.journals = std::max(taken.journals, told.journal.number);
+    taken.record = std::move(told.journal.record);
+    if (!told.first) continue;
+    if (!last || !(*last < *told.first)) taken.rows.emplace_back();
+    taken.rows.back().push_back(told.place);
+    last = told.last;
+  }
+  taken.content_bytes += part.content_bytes;
+  taken.volumes.push_back(std::move(part.sealed));
+}
 
 SealedFile expected(const Leftover& leftover, std::uint32_t number, std::uint64_t size) {
   SealedFile file;
@@ -124,30 +132,33 @@ TakenLeftover take_leftover(Store& store, const Leftover& leftover, const Secret
                             const std::function<void(const std::vector<IndexRecord>&)>& chunks,
                             const std::function<void(std::uint64_t)>& passed) {
   TakenLeftover taken;
-  VolumeTaking taking(taken, chunks, passed);
   const std::string& folder = leftover.folder.path;
+  const bool cuts = store.traits().renames;  // else a file is taken whole or not at all
   bool going = true;
   std::uint32_t next = 1;
+  std::optional<TreePath> last;
   for (const auto& [number, size] : volumes_in(store, folder)) {
     const std::string path = folder + "/" + volume_file_name(number);
-    std::uint64_t good = 0;
+    GoodPart part;
     going = going && number == next++;
     if (going) {
       try {
         const SealedFile file = expected(leftover, number, size);
-        good = taking.take(FrameFileReader(store, path, master, leftover.mark.job, file), file, going);
+        part = good_part(FrameFileReader(store, path, master, leftover.mark.job, file), file, passed);
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
-        going = false;
       }
     }
-    taken.kept_bytes += good;
+    const std::uint64_t good = cuts || part.sealed.size == size ? part.sealed.size : 0;
+    going = going && good == size;
     taken.dropped_bytes += size - good;
     if (good == 0) {
       store.remove(path);
-    } else {
-      store.shorten(path, good);
+      continue;
     }
+    store.shorten(path, good);
+    if (!part.chunks.empty()) chunks(part.chunks);
+    add_part(std::move(part), taken, last);
   }
   store.remove(folder + "/" + index_file_name);
   return taken;

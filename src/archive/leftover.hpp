@@ -28,17 +28,16 @@ struct JournalPlace {
 
 struct TakenLeftover {
   std::vector<SealedFile> volumes;
-  std::vector<std::vector<JournalPlace>> rows;      // of journals whose files follow one another
-  std::uint64_t journals = 0;                       // number of the last
-  JournalProgress progress;                         // as the last says
-  Bytes record;                                     // the last one's; empty without one
-  std::uint64_t content_bytes = 0;                  // of all chunks
-  std::uint64_t kept_bytes = 0, dropped_bytes = 0;  // of the volumes, as they lay there
+  std::vector<std::vector<JournalPlace>> rows;  // of journals whose files follow one another
+  std::uint64_t journals = 0;                   // number of the last
+  Bytes record;                                 // the last one's; empty without one
+  std::uint64_t content_bytes = 0;              // of all chunks
+  std::uint64_t dropped_bytes = 0;              // of the volumes, as they lay there
 };
 
 // Authenticates its frames from the first on, as far as all do; what comes behind is cut off, and what was
-// kept is flushed. `chunks` is told of the chunks of each frame that is kept; `passed` of bytes read, and may
-// throw. Throws Error of the system only.
+// kept is flushed. `chunks` is told of the chunks of each volume that is kept; `passed` of bytes read, and
+// may throw. Throws Error of the system only.
 TakenLeftover take_leftover(Store& store, const Leftover& leftover, const SecretKey& master,
                             const std::function<void(const std::vector<IndexRecord>&)>& chunks,
                             const std::function<void(std::uint64_t)>& passed);

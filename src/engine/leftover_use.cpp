@@ -17,6 +17,11 @@ std::optional<unsigned> percent_of(const LeftProgress& progress) {
   return std::min(most, static_cast<unsigned>(share * 100));
 }
 
+const DriveState* remembered(const LookSession& session) {
+  const std::optional<DriveIdentity>& drive = session.destination().drive;
+  return session.state() && drive ? session.state()->drive(drive->id) : nullptr;
+}
+
 }  // namespace
 
 std::string too_old(const Leftover& leftover, Instant now) {
@@ -52,8 +57,7 @@ std::optional<LeftPoint> left_point(const LookSession& session) {
   const std::optional<Leftover> left = leftover_of(session);
   if (!left) return std::nullopt;
   LeftPoint point{left->mark.sequence, left->mark.started, left->bytes, {}};
-  const std::optional<DriveIdentity>& drive = session.destination().drive;
-  const DriveState* known = session.state() && drive ? session.state()->drive(drive->id) : nullptr;
+  const DriveState* const known = remembered(session);
   if (known != nullptr && known->left.sequence == point.sequence) point.percent = percent_of(known->left);
   return point;
 }

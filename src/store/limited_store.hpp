@@ -30,6 +30,9 @@ class LimitedStore final : public ForwardingStore {
   bool create_exclusive(const std::string& path, ByteView content) override {
     return watch([&] { return inner().create_exclusive(path, content); });
   }
+  void shorten(const std::string& path, std::uint64_t size) override {
+    watch([&] { inner().shorten(path, size); });
+  }
   void rename(const std::string& from, const std::string& to) override {
     watch([&] { inner().rename(from, to); });
   }

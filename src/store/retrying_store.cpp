@@ -92,6 +92,9 @@ bool RetryingStore::create_exclusive(const std::string& path, ByteView content) 
     return there && std::equal(there->begin(), there->end(), content.begin(), content.end());
   });
 }
+void RetryingStore::shorten(const std::string& path, std::uint64_t size) {
+  retried(policy_, [&] { inner().shorten(path, size); });
+}
 void RetryingStore::rename(const std::string& from, const std::string& to) {
   bool again = false;
   retried(policy_, [&] {

@@ -31,6 +31,7 @@ class RetryingStore final : public ForwardingStore {
   void put(const std::string& path, ByteView content) override;
   void reserve(const std::string& path, std::uint64_t size) override;
   bool create_exclusive(const std::string& path, ByteView content) override;
+  void shorten(const std::string& path, std::uint64_t size) override;
   void rename(const std::string& from, const std::string& to) override;
   void remove(const std::string& path) override;
   void remove_all(const std::vector<std::string>& paths) override;

@@ -58,12 +58,18 @@ void come_back(Node& node, unsigned keep, std::mt19937& random) {
   for (auto& [name, child] : node.names) come_back(*child, keep, random);
 }
 
-std::shared_ptr<Node> copy_of(const Node& node) {
-  auto copy = std::make_shared<Node>(node);
-  copy->names.clear();
-  for (const auto& [name, child] : node.names) copy->names[name] = copy_of(*child);
-  copy->durable = copy->now;
-  copy->durable_names = copy->names;
+// Each node once, whichever names lead to it.
+using Copies = std::map<const Node*, std::shared_ptr<Node>>;
+
+std::shared_ptr<Node> copy_of(const std::shared_ptr<Node>& node, Copies& made) {
+  if (!node) return nullptr;
+  auto [place, is_new] = made.try_emplace(node.get());
+  if (!is_new) return place->second;
+  const std::shared_ptr<Node> copy = std::make_shared<Node>(Node{
+      .folder = node->folder, .now = node->now, .durable = node->durable, .names = {}, .durable_names = {}});
+  place->second = copy;
+  for (const auto& [name, child] : node->names) copy->names[name] = copy_of(child, made);
+  for (const auto& [name, child] : node->durable_names) copy->durable_names[name] = copy_of(child, made);
   return copy;
 }
 
@@ -85,7 +91,11 @@ void PowerCutStore::Disk::cut(unsigned keep, std::mt19937& random) {
 
 std::shared_ptr<PowerCutStore::Disk> PowerCutStore::Disk::copy() const {
   auto out = std::make_shared<Disk>();
-  out->root = copy_of(*root);
+  Copies made;
+  out->root = copy_of(root, made);
+  for (const NameChange& change : pending)
+    out->pending.push_back({copy_of(change.from, made), copy_of(change.to, made), change.old_name,
+                            change.new_name, copy_of(change.what, made)});
   return out;
 }
 

@@ -313,16 +313,15 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   if (lying.newest() != nullptr) plan.previous = lying.newest()->seal->core_digest;
   plan.earlier = plan.decision.base;
   if (!plan.earlier && goes_on && newest != nullptr) plan.earlier = newest->folder.sequence;
-  plan.goes_on = left_to_go_on(session, plan);
-  if (plan.goes_on) plan.sequence = plan.goes_on->leftover.mark.sequence;
+  take_up_leftover(session, plan);
   choose_keys(session, plan, goes_on ? newest : nullptr);
   outcome_.entry.kind = plan.decision.kind;
   outcome_.entry.reason = kind_reason_text(plan.decision);
 }
 
-std::optional<LeftToGoOn> JobRun::left_to_go_on(WriteSession& session, const SetPlan& plan) {
+void JobRun::take_up_leftover(WriteSession& session, SetPlan& plan) {
   std::optional<Leftover> found = leftover_of(session);
-  if (!found) return std::nullopt;
+  if (!found) return;
   const OpenMark& mark = found->mark;
   LeftToGoOn left{std::move(*found), {}, {}};
   std::string why;
@@ -332,9 +331,9 @@ std::optional<LeftToGoOn> JobRun::left_to_go_on(WriteSession& session, const Set
   } else {
     why = unlock_left(session, left);
   }
-  if (why.empty()) return left;
-  session.clear_leftover(why);
-  return std::nullopt;
+  if (!why.empty()) return session.clear_leftover(why);
+  plan.sequence = left.leftover.mark.sequence;
+  plan.goes_on = std::move(left);
 }
 
 // Empty when its key is the one that this machine has begun that chain with.

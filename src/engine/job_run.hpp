@@ -39,7 +39,7 @@ class JobRun {
   void choose_keys(WriteSession& session, SetPlan& plan, const FoundSet* newest);
   void choose_naming(WriteSession& session, SetPlan& plan, const FoundSet* newest);
   // What lies there of a run that was broken off, when the planned point is the same one; else it is cleared.
-  std::optional<LeftToGoOn> left_to_go_on(WriteSession& session, const SetPlan& plan);
+  void take_up_leftover(WriteSession& session, SetPlan& plan);
   static std::uint64_t bytes_left(WriteSession& session);
   std::string unlock_left(WriteSession& session, LeftToGoOn& left);
   void begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest);

@@ -26,11 +26,13 @@ SetStore::~SetStore() = default;
 void SetStore::begin() {
   const std::string name = set_folder_name(plan_.sequence, plan_.started, offset_, plan_.decision.kind);
   if (plan_.goes_on) {
-    const Leftover& left = plan_.goes_on->leftover;
-    folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name, left.folder);
+    left_ = plan_.goes_on->leftover;
+    session_.list().forget(left_->folder.path);  // it gets the name of this run
+    folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name, left_->folder);
     folder_->keep();
-    identity_ = {left.mark.job, left.mark.set, plan_.sequence, folder_->path()};
-    naming_box_ = left.mark.naming;
+    left_->folder.path = folder_->path();
+    identity_ = {left_->mark.job, left_->mark.set, plan_.sequence, folder_->path()};
+    naming_box_ = left_->mark.naming;
     return;
   }
   folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name);
@@ -93,34 +95,24 @@ void SetStore::save() {
   if (plan_.earlier) earlier.emplace(chain_, *plan_.earlier, writer, there);
   SetRun run(selection_, filesystems_, comparison_ ? &*comparison_ : nullptr, earlier ? &*earlier : nullptr,
              writer, plan_.naming, context_, problems_);
-  // What is taken over unseen must be there.
-  const bool all_there = !known.any_losses() && plan_.needs.without.empty();
-  if (watched_ && comparison_ && all_there) run.go_by(*watched_, base_->set().facts().totals);
-  if (watched_ && !all_there)
-    context_.observer.note("everything is looked at: earlier sets are damaged or missing");
+  go_by_what_watching_told(run, known);
   RunJournal journal(writer, identity_.set, taken.journals, expected_, context_.journal_step,
                      [this] { return encode_run_record(record()); });
   journal.on_written([this](const JournalProgress& progress) { remember(progress); });
   std::optional<BrokenRun> before;
-  if (!taken.rows.empty()) {
-    Leftover left = plan_.goes_on->leftover;
-    left.folder.path = identity_.folder;
-    before.emplace(FinishedFiles(store_, left, plan_.master, taken), plan_.sequence, known, filesystems_);
-  }
+  if (left_)
+    before.emplace(FinishedFiles(store_, *left_, plan_.master, taken), plan_.sequence, known, filesystems_);
   run.go_on(journal, before ? &*before : nullptr);
   SetRunResult result = walk(run, journal);
   again_ = places_of(problems_);
   tell_untold(result);
-  if (!result.anything_read) {
-    folder_->let_go();
-    throw Error(ErrorKind::failed,
-                "nothing could be read: " + (problems_.empty()
-                                                 ? std::string("the sources are empty of anything to save")
-                                                 : printable(problems_[0].path) + ": " + problems_[0].reason),
-                "check that the sources are there and may be read by this user");
-  }
+  if (!result.anything_read) refuse_nothing_read();
   context_.observer.phase_begins(Phase::sealing, {});
   write_records(writer, result);
+  take_totals(result, writer);
+}
+
+void SetStore::take_totals(const SetRunResult& result, const SetWriter& writer) {
   totals_ = result.totals;
   carries_ = result.carries;
   saved_anew_ = result.saved_anew;
@@ -128,14 +120,29 @@ void SetStore::save() {
   totals_.stored_bytes = finished_.stored_bytes;
 }
 
+// What is taken over unseen must be there.
+void SetStore::go_by_what_watching_told(SetRun& run, const ChainChunks& known) {
+  const bool all_there = !known.any_losses() && plan_.needs.without.empty();
+  if (watched_ && comparison_ && all_there) run.go_by(*watched_, base_->set().facts().totals);
+  if (watched_ && !all_there)
+    context_.observer.note("everything is looked at: earlier sets are damaged or missing");
+}
+
+void SetStore::refuse_nothing_read() {
+  folder_->let_go();
+  throw Error(ErrorKind::failed,
+              "nothing could be read: " + (problems_.empty()
+                                               ? std::string("the sources are empty of anything to save")
+                                               : printable(problems_[0].path) + ": " + problems_[0].reason),
+              "check that the sources are there and may be read by this user");
+}
+
 TakenLeftover SetStore::take_over(SetWriter& writer) {
-  if (!plan_.goes_on) return {};
-  Leftover left = plan_.goes_on->leftover;
-  left.folder.path = identity_.folder;
+  if (!left_) return {};
   context_.observer.note("going on with what was left of point " + std::to_string(plan_.sequence) +
-                         ", begun on " + local_text(left.mark.started) + ": " + size_text(left.bytes));
+                         ", begun on " + local_text(left_->mark.started) + ": " + size_text(left_->bytes));
   TakenLeftover taken = take_leftover(
-      store_, left, plan_.master, [&](const std::vector<IndexRecord>& chunks) { writer.hold(chunks); },
+      store_, *left_, plan_.master, [&](const std::vector<IndexRecord>& chunks) { writer.hold(chunks); },
       [&](std::uint64_t) { context_.control.checkpoint(); });
   if (taken.dropped_bytes > 0)
     context_.observer.note("the last " + size_text(taken.dropped_bytes) +

@@ -63,6 +63,9 @@ class SetStore {
  private:
   SetWriterOptions writer_options();
   void open_base(ChainChunks& known);
+  void go_by_what_watching_told(SetRun& run, const ChainChunks& known);
+  [[noreturn]] void refuse_nothing_read();
+  void take_totals(const SetRunResult& result, const SetWriter& writer);
   // What the plan goes on with, as far as it authenticates.
   TakenLeftover take_over(SetWriter& writer);
   SetRunResult walk(SetRun& run, RunJournal& journal);
@@ -87,6 +90,7 @@ class SetStore {
   std::int32_t offset_ = 0;
   std::unique_ptr<UnfinishedFolder> folder_;
   SetIdentity identity_;
+  std::optional<Leftover> left_;  // of the plan, where it lies now
   SaltedBox naming_box_;
   FilesystemTable filesystems_;
   std::optional<PointReader> base_;

@@ -191,9 +191,7 @@ void print_points(const PointsResult& result, bool several) {
   out("\n{}{}{}", findings_text(result.points), said_text(result.points), closed_text(result.points));
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.left) {
-    std::string text = left_text(*result.left);
-    text[0] = 'P';
-    out("{}: {}.\n", text, left_advice(result.job));
+    out("P{}. T{}.\n", left_text(*result.left).substr(1), left_advice(result.job).substr(1));
   }
   for (const std::string& note : result.notes) out("Note: {}.\n", note);
   out("{} of {} free.\n", size_text(result.space.free), size_text(result.space.total));

@@ -73,7 +73,7 @@ TEST_F(Resuming, AKilledRunIsGoneOnWith) {
   const Ran points = desk_({"points", "wardens"});
   EXPECT_THAT(points.out, HasSubstr("Point 1 is not finished: "));
   EXPECT_THAT(points.out,
-              HasSubstr("the next run goes on with it; to clear it: kestrum stop wardens --discard"));
+              HasSubstr("The next run goes on with it; to clear it: kestrum stop wardens --discard"));
   EXPECT_THAT(desk_({"status", "wardens"}).out, HasSubstr("point 1 is not finished"));
   const auto document = nlohmann::json::parse(desk_({"points", "wardens", "--json"}).out);
   EXPECT_EQ(document["destinations"][0]["unfinished"]["bytes"], there);

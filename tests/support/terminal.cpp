@@ -6,7 +6,10 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <csignal>
+
+#include "base/text.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -77,14 +80,20 @@ void Terminal::resize(unsigned short rows, unsigned short columns) {
 }
 
 std::string Terminal::page(const std::string& until) {
+  const std::vector<std::string> wanted = split(until, '|');
   std::string shown;
   for (int tries = 0; tries < 40 && open_; ++tries) {
     read_quiet(60);
     if (write(terminal_, "\014", 1) < 0) break;
     shown = without_control(read_quiet(250));
-    if (!shown.empty() && shown.find(until) != std::string::npos) break;
+    const bool there = std::any_of(wanted.begin(), wanted.end(), [&](const std::string& one) {
+      return shown.find(one) != std::string::npos;
+    });
+    if (there && !shown.empty()) return shown;
   }
-  return shown;
+  constexpr std::size_t most = 1000;
+  const std::string last = out_.substr(out_.size() - std::min(out_.size(), most));
+  return open_ ? shown : "it has ended, and said: " + without_control(last);
 }
 
 Ran Terminal::end() {

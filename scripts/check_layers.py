@@ -82,8 +82,16 @@ def functions(path):
         at = close + 1
 
 
+def types(path):
+    """Names of the types that other files can see: two of one name are one to the linker, whatever they hold."""
+    text = re.sub(r"^namespace \{.*?^\}  // namespace$", "", open(path).read(), flags=re.S | re.M)
+    for found in re.finditer(r"^(?:struct|class|enum class) ([A-Z]\w+)(?: final)?(?: :[^;{]*)?\s*\{", text, re.M):
+        yield found.group(1)
+
+
 def main():
     uses = layers()
+    homes = {}
     wrong = []
     engine = []
     files = subprocess.run(["git", "ls-files", "src/*.cpp", "src/*.hpp"], capture_output=True, text=True, check=True).stdout.split()
@@ -91,6 +99,9 @@ def main():
         if not os.path.exists(path):
             continue
         layer = path.split("/")[1]
+        for name in types(path):
+            if homes.setdefault(name, path) != path:
+                wrong.append(f"{path}: {name} is a type of {homes[name]}, too")
         for number, line in enumerate(open(path), 1):
             include = re.match(r'\s*#\s*include\s*([<"])([^>"]+)[>"]', line)
             if not include:

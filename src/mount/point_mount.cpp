@@ -93,7 +93,7 @@ Shown& shown() {
   return *static_cast<Shown*>(fuse_get_context()->private_data);
 }
 
-void fill(struct stat& out, const TreeItem& item) {
+void fill(struct stat& out, const ShownItem& item) {
   std::memset(&out, 0, sizeof out);
   const auto kind = [&]() -> mode_t {
     switch (item.type) {
@@ -126,7 +126,7 @@ void fill(struct stat& out, const TreeItem& item) {
   out.st_atim = out.st_ctim = out.st_mtim;
 }
 
-TreeItem top_item(const ShownPoint& point) {
+ShownItem top_item(const ShownPoint& point) {
   return {point.name, EntryType::folder, 0755, 0, 0, point.facts.started, 0};
 }
 
@@ -149,11 +149,11 @@ int get_attributes(const char* path, struct stat* out, fuse_file_info*) {
     const std::optional<Shown::Place> place = shown().place(path);
     if (!place) {
       if (std::string_view(path) != "/" || shown().points().empty()) return -ENOENT;
-      TreeItem top = top_item(shown().points().back());
+      ShownItem top = top_item(shown().points().back());
       fill(*out, top);
       return 0;
     }
-    const std::optional<TreeItem> item = place->tree->item(place->path);
+    const std::optional<ShownItem> item = place->tree->item(place->path);
     if (!item) return -ENOENT;
     fill(*out, *item);
     return 0;
@@ -168,7 +168,7 @@ int read_folder(const char* path, void* buffer, fuse_fill_dir_t add, off_t from,
     const std::optional<Shown::Place> place = shown().place(path);
     struct stat status {};
     // False when there is no room for more.
-    const auto give = [&](const TreeItem& item, std::size_t at) {
+    const auto give = [&](const ShownItem& item, std::size_t at) {
       fill(status, item);
       return add(buffer, item.name.c_str(), &status, static_cast<off_t>(at + 1), FUSE_FILL_DIR_PLUS) == 0;
     };
@@ -179,11 +179,11 @@ int read_folder(const char* path, void* buffer, fuse_fill_dir_t add, off_t from,
       for (std::size_t at = begin; at < points.size() && give(top_item(points[at]), at);) ++at;
       return 0;
     }
-    const std::shared_ptr<const TreeFolder> folder = place->tree->folder(place->path);
+    const std::shared_ptr<const ShownFolder> folder = place->tree->folder(place->path);
     if (!folder) return -ENOENT;
-    const std::vector<TreeItem>& items = folder->items;
+    const std::vector<ShownItem>& items = folder->items;
     if (begin >= items.size() && !folder->gaps.empty()) {
-      const TreeFolder::Gap& gap = folder->gaps.front();
+      const ShownFolder::Gap& gap = folder->gaps.front();
       return shown().fail(path, damage(gap_text(gap.range.from, gap.range.until, gap.reason)));
     }
     for (std::size_t at = begin; at < items.size() && give(items[at], at);) ++at;

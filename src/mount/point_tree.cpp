@@ -8,8 +8,8 @@ namespace {
 // A thousand small folders, or a large one and few more.
 constexpr std::size_t most_kept_items = 50000;
 
-TreeItem item_of(const Entry& entry) {
-  TreeItem item;
+ShownItem item_of(const Entry& entry) {
+  ShownItem item;
   item.name = std::string(entry.path.name());
   item.type = entry.type;
   item.mode = entry.mode;
@@ -38,9 +38,9 @@ auto PointTree::with_current(Use&& use) {
   }
 }
 
-std::shared_ptr<TreeFolder> PointTree::list(const TreePath& path, const CatalogReader::OnGap& gap) {
+std::shared_ptr<ShownFolder> PointTree::list(const TreePath& path, const CatalogReader::OnGap& gap) {
   CatalogReader catalog = point_.catalog();
-  auto folder = std::make_shared<TreeFolder>();
+  auto folder = std::make_shared<ShownFolder>();
   folder->self = {{}, EntryType::folder, 0755, 0, 0, point_.facts().started, 0};
   try {
     const std::optional<Entry> self = catalog.find(path);
@@ -59,14 +59,14 @@ std::shared_ptr<TreeFolder> PointTree::list(const TreePath& path, const CatalogR
   return folder;
 }
 
-std::shared_ptr<TreeFolder> PointTree::list_what_reads(const TreePath& path) {
+std::shared_ptr<ShownFolder> PointTree::list_what_reads(const TreePath& path) {
   try {
     return with_current([&] { return list(path, {}); });
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
   }
-  std::vector<TreeFolder::Gap> gaps;
-  const std::shared_ptr<TreeFolder> folder =
+  std::vector<ShownFolder::Gap> gaps;
+  const std::shared_ptr<ShownFolder> folder =
       list(path, [&](const CatalogReader::Gap& range, const Error& error) {
         gaps.push_back({range, error.what()});
       });
@@ -74,14 +74,14 @@ std::shared_ptr<TreeFolder> PointTree::list_what_reads(const TreePath& path) {
   return folder;
 }
 
-std::shared_ptr<const TreeFolder> PointTree::folder(const TreePath& path) {
+std::shared_ptr<const ShownFolder> PointTree::folder(const TreePath& path) {
   const auto kept =
       std::find_if(kept_.begin(), kept_.end(), [&](const Kept& one) { return one.path == path; });
   if (kept != kept_.end()) {
     kept_.splice(kept_.begin(), kept_, kept);
     return kept_.front().folder;
   }
-  std::shared_ptr<const TreeFolder> folder = list_what_reads(path);
+  std::shared_ptr<const ShownFolder> folder = list_what_reads(path);
   if (!folder) return nullptr;
   kept_.push_front({path, folder});
   kept_items_ += folder->items.size() + 1;
@@ -92,18 +92,18 @@ std::shared_ptr<const TreeFolder> PointTree::folder(const TreePath& path) {
   return folder;
 }
 
-std::optional<TreeItem> PointTree::item(const TreePath& path) {
+std::optional<ShownItem> PointTree::item(const TreePath& path) {
   if (path.is_root()) {
-    const std::shared_ptr<const TreeFolder> root = folder(path);
+    const std::shared_ptr<const ShownFolder> root = folder(path);
     return root ? std::optional(root->self) : std::nullopt;
   }
-  const std::shared_ptr<const TreeFolder> above = folder(path.parent());
+  const std::shared_ptr<const ShownFolder> above = folder(path.parent());
   if (!above) return std::nullopt;
   const auto found =
       std::lower_bound(above->items.begin(), above->items.end(), path.name(),
-                       [](const TreeItem& one, std::string_view name) { return one.name < name; });
+                       [](const ShownItem& one, std::string_view name) { return one.name < name; });
   if (found != above->items.end() && found->name == path.name()) return *found;
-  for (const TreeFolder::Gap& gap : above->gaps) {
+  for (const ShownFolder::Gap& gap : above->gaps) {
     if (gap.range.from <= path && (!gap.range.until || path < *gap.range.until))
       throw damage(gap_text(gap.range.from, gap.range.until, gap.reason));
   }

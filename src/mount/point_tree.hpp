@@ -10,7 +10,7 @@
 namespace kestrum {
 
 // What a listing shows of a thing.
-struct TreeItem {
+struct ShownItem {
   std::string name;
   EntryType type = EntryType::file;
   std::uint32_t mode = 0;  // twelve permission bits
@@ -20,9 +20,9 @@ struct TreeItem {
 };
 
 // A folder with what is directly in it.
-struct TreeFolder {
-  TreeItem self;
-  std::vector<TreeItem> items;  // by name
+struct ShownFolder {
+  ShownItem self;
+  std::vector<ShownItem> items;  // by name
   // Parts of the list of files that do not read: what is in them is missing here.
   struct Gap {
     CatalogReader::Gap range;
@@ -41,8 +41,8 @@ class PointTree {
   const SetFacts& facts() { return point_.facts(); }
 
   // Nothing where there is no such folder, or thing.
-  std::shared_ptr<const TreeFolder> folder(const TreePath& path);
-  std::optional<TreeItem> item(const TreePath& path);
+  std::shared_ptr<const ShownFolder> folder(const TreePath& path);
+  std::optional<ShownItem> item(const TreePath& path);
   std::optional<Entry> entry(const TreePath& path);  // all of it
 
   // A file that was opened.
@@ -63,14 +63,14 @@ class PointTree {
   template <typename Use>
   auto with_current(Use&& use);
   // `gap` as in CatalogReader.
-  std::shared_ptr<TreeFolder> list(const TreePath& path, const CatalogReader::OnGap& gap);
-  std::shared_ptr<TreeFolder> list_what_reads(const TreePath& path);
+  std::shared_ptr<ShownFolder> list(const TreePath& path, const CatalogReader::OnGap& gap);
+  std::shared_ptr<ShownFolder> list_what_reads(const TreePath& path);
 
   OpenPoint point_;
   unsigned generation_ = 1;
   struct Kept {
     TreePath path;
-    std::shared_ptr<const TreeFolder> folder;
+    std::shared_ptr<const ShownFolder> folder;
   };
   std::list<Kept> kept_;  // used last comes first
   std::size_t kept_items_ = 0;

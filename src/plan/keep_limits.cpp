@@ -187,8 +187,8 @@ Limit tightest_limit(const KeepModel& model) {
   return tightest;
 }
 
-Reach meet_limits(KeepModel& model) {
-  Reach reach;
+LimitsMet meet_limits(KeepModel& model) {
+  LimitsMet reach;
   // First what costs no promise; then promises too, but not for what others have put on the drive, unless
   // somebody asks for it; then only so much that this job takes no more than it frees.
   std::vector<Effort> efforts{{.breaks_rules = false, .own = false}};

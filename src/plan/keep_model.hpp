@@ -101,7 +101,7 @@ struct KeepModel {
 // The limit that leaves least room.
 Limit tightest_limit(const KeepModel& model);
 // What giving points up for the limits comes to.
-struct Reach {
+struct LimitsMet {
   bool kept = true;              // the limits are
   std::uint64_t by_folding = 0;  // bytes that folding must free for what was planned
   // Where nothing was planned, because it would not do: the most that folding might have freed, and what it
@@ -109,6 +109,6 @@ struct Reach {
   std::uint64_t most_hoped = 0, wanted = 0;
 };
 // Gives points up, oldest first, until the limits are kept. Where they cannot be, nothing is given up.
-Reach meet_limits(KeepModel& model);
+LimitsMet meet_limits(KeepModel& model);
 
 }  // namespace kestrum

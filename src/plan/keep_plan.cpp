@@ -172,7 +172,7 @@ class KeepPlanner {
 
   KeepModel model_;
   bool folding_;  // points within a chain are folded by promises alone
-  Reach reach_;
+  LimitsMet reach_;
   std::vector<bool> wanted_, needed_;
 };
 

@@ -29,7 +29,7 @@ class DamagedList : public testing::Test {
     write_file(count(0), "first");
     write_file(count(folders * each - 1), "last");
     run("2027-03-09");
-    ASSERT_TRUE(desk_.spoil_list(1));
+    ASSERT_TRUE(desk_.spoil_list(1, "name 00001", "name 15998"));
     desk_.program.environment["KESTRUM_NOW"] = "2027-03-10T12:00:00Z";
   }
   void run(const std::string& date) {

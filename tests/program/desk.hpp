@@ -45,9 +45,9 @@ class Desk {
     return {};
   }
 
-  // Spoils the frame in the middle of its list of files (docs/FORMAT.md section 5), in its first volume.
-  // False when it has too few for anything to stand before and behind.
-  bool spoil_list(int sequence) const {
+  // Spoils a frame in the middle of its list of files (docs/FORMAT.md section 5), in its first volume: one
+  // without which these two names, of its beginning and its end, are still listed. False when there is none.
+  bool spoil_list(int sequence, const std::string& first, const std::string& last) const {
     const std::string volume = set_folder(sequence) + "/data-001.kvol";
     std::string content = read_file(volume);
     std::vector<std::size_t> frames;
@@ -57,10 +57,17 @@ class Desk {
       std::memcpy(&size, content.data() + at + 12, sizeof size);
       at += 32 + size;
     }
-    if (frames.size() < 4) return false;
-    content[frames[frames.size() / 2] + 100] ^= 0x55;
-    write_file(volume, content);
-    return true;
+    // Where pages of the upper levels lie is left to chance.
+    for (std::size_t i = 1; i + 1 < frames.size(); ++i) {
+      std::string spoilt = content;
+      spoilt[frames[i] + 100] ^= 0x55;
+      write_file(volume, spoilt);
+      const Ran listed = program.run({"browse", "wardens", "/", "--deep", "--at", std::to_string(sequence)});
+      if (listed.exit == 4 && listed.out.find(first) != std::string::npos &&
+          listed.out.find(last) != std::string::npos)
+        return true;
+    }
+    return false;
   }
 
   TempFolder folder;

@@ -213,7 +213,7 @@ TEST_F(Picker, ASearchSaysThatAPartDoesNotRead) {
         desk_.source() + "/counts/" + std::to_string(i / 100) + "/a rather long name " + std::to_string(i),
         "1");
   run("2027-03-11T20:30:00Z");
-  ASSERT_TRUE(desk_.spoil_list(4));
+  ASSERT_TRUE(desk_.spoil_list(4, "/counts/0/a rather", "ringing/2027.csv"));
   Terminal terminal(desk_.program, {"restore", "wardens", "--at", "4"});
   terminal.page("Space: choose");
   terminal.press("/no such name\r");

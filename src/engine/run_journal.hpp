@@ -15,8 +15,8 @@ namespace kestrum {
 // Writes a journal now and then: after so much was read, and after so long.
 class RunJournal {
  public:
-  // `record`: the run's record so far. References must outlive this. `last`: number and progress of the
-  // journal that a run before has written last.
+  // `record`: the run's record so far. References must outlive this. `last`: number of the journal
+  // that a run before has written last.
   // `least`: bytes read between two journals, at first.
   RunJournal(SetWriter& writer, const Id& set, std::uint64_t last, const PhaseTotals& expected,
              std::uint64_t least, std::function<Bytes()> record);

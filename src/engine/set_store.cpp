@@ -129,7 +129,7 @@ void SetStore::go_by_what_watching_told(SetRun& run, const ChainChunks& known) {
 }
 
 void SetStore::refuse_nothing_read() {
-  folder_->let_go();
+  let_go();
   throw Error(ErrorKind::failed,
               "nothing could be read: " + (problems_.empty()
                                                ? std::string("the sources are empty of anything to save")
@@ -156,18 +156,14 @@ SetRunResult SetStore::walk(SetRun& run, RunJournal& journal) {
   try {
     return run.run();
   } catch (const BaseUnreadable&) {
-    folder_->let_go();
+    let_go();
     throw;
   } catch (const WatchDoubt&) {
-    folder_->let_go();
+    let_go();
     throw;
   } catch (const Stopped&) {
-    if (context_.control.discards()) {
-      folder_->let_go();
-    } else {
-      journal.write();
-      tell_left();
-    }
+    if (!context_.control.discards()) journal.write();
+    tell_left();
     throw;
   } catch (...) {
     tell_left();
@@ -175,8 +171,15 @@ SetRunResult SetStore::walk(SetRun& run, RunJournal& journal) {
   }
 }
 
+void SetStore::let_go() {
+  if (!folder_) return;
+  folder_->let_go();
+  session_.drive().left = {};
+  session_.save_memory();
+}
+
 void SetStore::tell_left() {
-  if (!folder_->kept()) return;
+  if (!folder_->kept() || context_.control.discards()) return;
   session_.save_memory();
   context_.observer.note("what is finished of point " + std::to_string(plan_.sequence) +
                          " stays: the next run goes on with it");

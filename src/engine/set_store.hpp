@@ -59,6 +59,8 @@ class SetStore {
   void begin();      // the folder, open.json, room for the seals
   void save();       // walks, reads, writes volumes and index; all of it is on the drive afterwards
   StoredSet seal();  // asks the guard, then the set exists
+  // Nobody wants to go on with it: not sealed, it is cleared.
+  void let_go();
 
  private:
   SetWriterOptions writer_options();

@@ -101,6 +101,7 @@ void WriteSession::tidy() {
       why = ": " + why;
     }
     context_.observer.note("cleared what an interrupted run had left: " + printable(found.folder.name) + why);
+    drive().left = {};
     remove(found);
   }
 }

@@ -96,6 +96,10 @@ TEST_F(Resuming, StopKeepsAndDiscardClears) {
   EXPECT_EQ(desk_({"stop", "wardens", "--discard"}).exit, 0);
   EXPECT_EQ(Program::wait(other), 11);
   EXPECT_EQ(written(), 0u);
+  // Nor is it remembered, while the drive is away.
+  fs::rename(desk_.drive(), desk_.folder / "away");
+  EXPECT_THAT(desk_({"status", "wardens"}).out, Not(HasSubstr("not finished")));
+  fs::rename(desk_.folder / "away", desk_.drive());
   run_to_the_end();
 }
 

@@ -27,21 +27,27 @@ std::array<std::uint8_t, 12> nonce_of(std::uint64_t ordinal) {
 
 SecretKey::SecretKey(ByteView bytes) {
   if (bytes.size() != size) throw damage("a key has the wrong size");
-  std::copy(bytes.begin(), bytes.end(), bytes_.begin());
-}
-
-SecretKey::~SecretKey() {
-  sodium_memzero(bytes_.data(), bytes_.size());
+  bytes_ = SecretMemory(bytes);
 }
 
 SecretKey SecretKey::random() {
   SecretKey key;
-  fill_random(key.bytes_);
+  fill_random(key.writable());
   return key;
 }
 
+ByteView SecretKey::view() const {
+  static constexpr std::array<std::uint8_t, size> zeros{};
+  return bytes_.empty() ? ByteView(zeros) : bytes_.view();
+}
+
+std::span<std::uint8_t> SecretKey::writable() {
+  if (bytes_.empty()) bytes_ = SecretMemory(size);
+  return bytes_.writable();
+}
+
 bool SecretKey::operator==(const SecretKey& other) const {
-  return sodium_memcmp(bytes_.data(), other.bytes_.data(), size) == 0;
+  return sodium_memcmp(view().data(), other.view().data(), size) == 0;
 }
 
 Digest digest(ByteView data) {
@@ -89,7 +95,10 @@ SecretKey derive(const SecretKey& key, std::string_view purpose, ByteView contex
   input.raw(as_bytes(purpose));
   input.u8(0);
   input.raw(context);
-  return SecretKey(keyed_digest(key, input.view()));
+  Digest derived = keyed_digest(key, input.view());
+  SecretKey out(derived);
+  wipe(derived.data(), derived.size());
+  return out;
 }
 
 struct Aead::Context {

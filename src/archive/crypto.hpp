@@ -8,27 +8,25 @@
 
 #include "base/bytes.hpp"
 #include "base/random.hpp"
+#include "base/secret_memory.hpp"
 
 namespace kestrum {
 
 using Digest = std::array<std::uint8_t, 32>;
 
-// 32 secret bytes, wiped when they go.
+// 32 secret bytes; zeros at first.
 class SecretKey {
  public:
   static constexpr std::size_t size = 32;
   SecretKey() = default;
   explicit SecretKey(ByteView bytes);  // exactly 32, else Error of kind damage
-  SecretKey(const SecretKey&) = default;
-  SecretKey& operator=(const SecretKey&) = default;
-  ~SecretKey();
   static SecretKey random();
-  ByteView view() const { return bytes_; }
-  std::span<std::uint8_t> writable() { return bytes_; }
+  ByteView view() const;
+  std::span<std::uint8_t> writable();
   bool operator==(const SecretKey& other) const;  // in constant time
 
  private:
-  std::array<std::uint8_t, size> bytes_{};
+  SecretMemory bytes_;  // empty: zeros
 };
 
 // BLAKE2b-256, RFC 7693.

@@ -231,6 +231,12 @@ const FoundSet* SetList::sealed(Sequence sequence) const {
   return found == by_sequence_.end() ? nullptr : sets_[found->second].get();
 }
 
+const FoundSet* SetList::newest_trusted() const {
+  const auto place = std::find_if(sealed_.rbegin(), sealed_.rend(),
+                                  [&](std::size_t i) { return !sets_[i]->facts().doubted(); });
+  return place == sealed_.rend() ? nullptr : sets_[*place].get();
+}
+
 std::shared_ptr<const FoundSet> SetList::shared(Sequence sequence) const {
   auto found = by_sequence_.find(sequence);
   return found == by_sequence_.end() ? nullptr : sets_[found->second];

@@ -76,6 +76,8 @@ class SetList {
   // nullptr when there is none.
   const FoundSet* sealed(Sequence sequence) const;
   const FoundSet* newest() const { return sealed_.empty() ? nullptr : sets_[sealed_.back()].get(); }
+  // The newest that nobody doubts; where all are doubted, nullptr.
+  const FoundSet* newest_trusted() const;
   const FoundSet* meeting(const SetNeed& need, const Id& chain) const;
   std::shared_ptr<const FoundSet> shared(Sequence sequence) const;
 

@@ -64,7 +64,7 @@ void write_drive(Store& store, const DriveIdentity& drive) {
 
 bool create_drive(Store& store, const DriveIdentity& drive) {
   if (!store.create_exclusive(drive_name, as_bytes(drive_text(drive)))) return false;
-  flush_names(store, "", "name of drive.json");
+  flush_names(store, "", "4: name of drive.json");
   return true;
 }
 
@@ -94,7 +94,7 @@ void write_job_identity(Store& store, const std::string& folder, const JobIdenti
 
 bool create_job_identity(Store& store, const std::string& folder, const JobIdentity& job) {
   if (!store.create_exclusive(in_folder(folder, job_identity_name), as_bytes(job_text(job)))) return false;
-  flush_names(store, folder, "name of a small file");
+  flush_names(store, folder, "2: name of a small file");
   return true;
 }
 

@@ -50,29 +50,61 @@ KeyEntry make_clear_entry(const SecretKey& master) {
 }
 
 // One passphrase may stand under the same salt with another cost.
-static Bytes derivation_name(const KeyEntry& entry) {
+static Bytes derivation_name(const Bytes& salt, Argon2Cost cost) {
   ByteWriter name;
-  name.raw(entry.salt);
+  name.raw(salt);
+  name.u32(cost.memory_kib);
+  name.u32(cost.passes);
+  return name.take();
+}
+
+static void write_way(const KeyEntry& entry, ByteWriter& name) {
+  name.u8(static_cast<std::uint8_t>(entry.type));
+  name.raw(entry.id);
   name.u32(entry.cost.memory_kib);
   name.u32(entry.cost.passes);
-  return name.take();
+  for (ByteView part : {ByteView(entry.salt), ByteView(entry.public_key), ByteView(entry.box),
+                        ByteView(entry.clear_key.view())}) {
+    name.varint(part.size());
+    name.raw(part);
+  }
+}
+
+bool same_entry(const KeyEntry& a, const KeyEntry& b) {
+  ByteWriter one, other;
+  write_way(a, one);
+  write_way(b, other);
+  return one.take() == other.take();
+}
+
+std::vector<RecoveryPublic> recovery_parts(const std::vector<KeyEntry>& entries) {
+  std::vector<RecoveryPublic> parts;
+  for (const KeyEntry& entry : entries) {
+    RecoveryPublic part{};
+    if (entry.type != KeyEntryType::recovery || entry.public_key.size() != part.size()) continue;
+    std::copy(entry.public_key.begin(), entry.public_key.end(), part.begin());
+    parts.push_back(part);
+  }
+  return parts;
 }
 
 static Bytes lock_name(const std::vector<KeyEntry>& entries, const Id& chain) {
   ByteWriter name;
   name.raw(chain);
-  for (const KeyEntry& entry : entries) {
-    name.u8(static_cast<std::uint8_t>(entry.type));
-    name.raw(entry.id);
-    name.u32(entry.cost.memory_kib);
-    name.u32(entry.cost.passes);
-    for (ByteView part : {ByteView(entry.salt), ByteView(entry.public_key), ByteView(entry.box),
-                          ByteView(entry.clear_key.view())}) {
-      name.varint(part.size());
-      name.raw(part);
-    }
-  }
+  for (const KeyEntry& entry : entries) write_way(entry, name);
   return name.take();
+}
+
+static void check_cost(const KeyEntry& entry) {
+  if (entry.cost.memory_kib > limits::argon2_memory_kib || entry.cost.passes > limits::argon2_passes)
+    throw damage("a key entry asks for more memory or passes than a reader allows");
+}
+
+static std::optional<SecretKey> as_key(std::optional<Bytes> bytes) {
+  if (!bytes || bytes->size() != SecretKey::size) return std::nullopt;
+  SecretKey key(*bytes);
+  wipe(bytes->data(), bytes->size());
+  return key;
 }
 
 void KeyRing::add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master) {
@@ -80,15 +112,29 @@ void KeyRing::add(const std::vector<KeyEntry>& entries, const Id& chain, const S
   known_.insert_or_assign(lock_name(entries, chain), Opened{master, by});
 }
 
+const SecretKey& KeyRing::derived(const SecretText& passphrase, const Bytes& salt, Argon2Cost cost) {
+  const std::size_t place =
+      static_cast<std::size_t>(std::find(tried_.begin(), tried_.end(), passphrase) - tried_.begin());
+  if (place == tried_.size()) tried_.push_back(passphrase);
+  std::pair name(place, derivation_name(salt, cost));
+  if (auto known = derived_.find(name); known != derived_.end()) return known->second;
+  const std::uint64_t work = std::uint64_t{cost.memory_kib} * cost.passes;
+  if (spent_ + work > limits::argon2_total)
+    throw damage("the key entries ask for more work than one command gives to finding a key");
+  spent_ += work;
+  return derived_.emplace(std::move(name), key_from_passphrase(passphrase.view(), salt, cost)).first->second;
+}
+
 KeyEntry KeyRing::passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
                                    Argon2Cost cost, const std::vector<KeyEntry>& like) {
+  const auto place = std::find(tried_.begin(), tried_.end(), passphrase) - tried_.begin();
   for (const KeyEntry& entry : like) {
     if (entry.type != KeyEntryType::passphrase || entry.cost != cost || entry.salt.size() != 16) continue;
-    auto derived = derived_.find(derivation_name(entry));
-    if (derived != derived_.end() && passphrase_ == passphrase)
-      return make_passphrase_entry(master, chain, derived->second, entry.salt, cost);
+    auto known = derived_.find({static_cast<std::size_t>(place), derivation_name(entry.salt, cost)});
+    if (known != derived_.end()) return make_passphrase_entry(master, chain, known->second, entry.salt, cost);
   }
-  return make_passphrase_entry(master, chain, passphrase.view(), cost);
+  const Bytes salt = random_bytes(16);
+  return make_passphrase_entry(master, chain, derived(passphrase, salt, cost), salt, cost);
 }
 
 const std::optional<SecretText>& KeyRing::passphrase() {
@@ -99,44 +145,57 @@ const std::optional<SecretText>& KeyRing::passphrase() {
   return passphrase_;
 }
 
+std::optional<SecretKey> KeyRing::open_with(const SecretText& passphrase, const KeyEntry& entry,
+                                            const Id& chain) {
+  if (entry.type != KeyEntryType::passphrase) return std::nullopt;
+  check_cost(entry);
+  const SecretKey& from = derived(passphrase, entry.salt, entry.cost);
+  return as_key(Aead(wrapping_key(from, chain, entry.salt)).open(0, chain, entry.box));
+}
+
+std::optional<KeyRing::Opened> KeyRing::try_passphrase(const SecretText& passphrase,
+                                                       const std::vector<KeyEntry>& entries,
+                                                       const Id& chain) {
+  for (const KeyEntry& entry : entries) {
+    if (std::optional<SecretKey> master = open_with(passphrase, entry, chain))
+      return Opened{std::move(*master), entry.type};
+  }
+  return std::nullopt;
+}
+
 KeyRing::Opened KeyRing::open(const std::vector<KeyEntry>& entries, const Id& chain) {
   const Bytes lock = lock_name(entries, chain);
   if (auto known = known_.find(lock); known != known_.end()) return known->second;
-  auto opened = [&](const SecretKey& master, KeyEntryType by) {
-    return known_.emplace(lock, Opened{master, by}).first->second;
-  };
+  auto opened = [&](Opened found) { return known_.emplace(lock, std::move(found)).first->second; };
   for (const KeyEntry& entry : entries) {
-    if (entry.type == KeyEntryType::clear) return opened(entry.clear_key, entry.type);
+    if (entry.type == KeyEntryType::clear) return opened({entry.clear_key, entry.type});
   }
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::recovery || !recovery_) continue;
-    std::optional<Bytes> master = open_sealed(*recovery_, entry.box);
-    if (master && master->size() == SecretKey::size) return opened(SecretKey(*master), entry.type);
+    if (std::optional<SecretKey> master = as_key(open_sealed(*recovery_, entry.box)))
+      return opened({std::move(*master), entry.type});
   }
+  bool any = false;
   for (const KeyEntry& entry : entries) {
     if (entry.type != KeyEntryType::passphrase) continue;
-    if (entry.cost.memory_kib > limits::argon2_memory_kib || entry.cost.passes > limits::argon2_passes) {
-      throw damage("a key entry asks for more memory or passes than a reader allows");
-    }
-    if (!passphrase()) break;
-    Bytes name = derivation_name(entry);
-    auto derived = derived_.find(name);
-    if (derived == derived_.end()) {
-      std::uint64_t cost = std::uint64_t{entry.cost.memory_kib} * entry.cost.passes;
-      if (spent_ + cost > limits::argon2_total)
-        throw damage("the key entries ask for more work than one command gives to finding a key");
-      spent_ += cost;
-      SecretKey key = key_from_passphrase(passphrase_->view(), entry.salt, entry.cost);
-      derived = derived_.emplace(std::move(name), key).first;
-    }
-    std::optional<Bytes> master =
-        Aead(wrapping_key(derived->second, chain, entry.salt)).open(0, chain, entry.box);
-    if (master) return opened(SecretKey(*master), entry.type);
+    check_cost(entry);
+    any = true;
   }
+  if (any && passphrase()) {
+    if (std::optional<Opened> found = try_passphrase(*passphrase_, entries, chain))
+      return opened(std::move(*found));
+  }
+  for (const SecretText& other : others_) {
+    if (std::optional<Opened> found = try_passphrase(other, entries, chain)) return opened(std::move(*found));
+  }
+  refuse(entries);
+}
+
+void KeyRing::refuse(const std::vector<KeyEntry>& entries) {
   if (recovery_ && !passphrase_) {
-    throw Error(
-        ErrorKind::key, "this recovery key does not open these archive sets",
-        "they were made before it was added to the job, or with another one; give the passphrase instead");
+    throw Error(ErrorKind::key, "this recovery key does not open these archive sets",
+                "they were made before it was added to the job, or with another one; give the passphrase "
+                "instead. To add it to what is there: kestrum recovery add JOB FILE.pub");
   }
   if (!passphrase_) {
     throw Error(ErrorKind::key, "these archive sets are encrypted and no passphrase was given",

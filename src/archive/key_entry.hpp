@@ -41,8 +41,11 @@ using PassphraseSource = std::function<std::optional<SecretText>()>;
 class KeyRing {
  public:
   explicit KeyRing(PassphraseSource passphrase) : ask_(std::move(passphrase)) {}
+  // Another passphrase: tried where the first does not open. It proves as much.
+  void also(SecretText passphrase) { others_.push_back(std::move(passphrase)); }
   // Tried before the passphrase is asked for. That it opens a set tells nothing about who wrote the set.
   void use_recovery_key(const RecoveryKey& key) { recovery_ = key; }
+  const std::optional<RecoveryKey>& recovery_key() const { return recovery_; }
   // Throws Error of kind key when no entry opens; damage when an entry asks for more than a reader allows, or
   // all together ask for more than one command gives.
   SecretKey unlock(const std::vector<KeyEntry>& entries, const Id& chain) {
@@ -56,26 +59,40 @@ class KeyRing {
   Opened open(const std::vector<KeyEntry>& entries, const Id& chain);
   // What these very entries of that chain open, where it is known already (tests, a run of the same chain).
   void add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master);
-  // An entry for a new chain. Takes over the salt of one of `like` that this passphrase has opened, so that
-  // no other key need be derived now or later.
+  // What that passphrase opens by this very entry; nothing when it does not. Throws damage as `unlock` does.
+  std::optional<SecretKey> open_with(const SecretText& passphrase, const KeyEntry& entry, const Id& chain);
+  // An entry for a chain. Takes over the salt of one of `like` under which this passphrase's key is known, so
+  // that no other need be derived now or later.
   KeyEntry passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
                             Argon2Cost cost, const std::vector<KeyEntry>& like);
   // Asked for at the first call; nothing when there is none.
   const std::optional<SecretText>& passphrase();
-  // How often a key was derived from the passphrase: each time costs a tenth of a second.
+  // How often a key was derived from a passphrase: each time costs a tenth of a second.
   unsigned derivations() const { return static_cast<unsigned>(derived_.size()); }
 
  private:
+  const SecretKey& derived(const SecretText& passphrase, const Bytes& salt, Argon2Cost cost);
+  std::optional<Opened> try_passphrase(const SecretText& passphrase, const std::vector<KeyEntry>& entries,
+                                       const Id& chain);
+  [[noreturn]] void refuse(const std::vector<KeyEntry>& entries);
   PassphraseSource ask_;
+  std::vector<SecretText> others_;
   std::optional<RecoveryKey> recovery_;
   bool asked_ = false;
   std::optional<SecretText> passphrase_;
   // By chain and entries: whoever writes another seal for a known chain, with a way in of his own, gets
   // nothing from what the chain's own seals have opened, and the other way round.
   std::map<Bytes, Opened> known_;
-  std::map<Bytes, SecretKey> derived_;  // by salt and cost
-  std::uint64_t spent_ = 0;             // on derivations, in KiB times passes
+  std::vector<SecretText> tried_;                               // passphrases that keys were derived from
+  std::map<std::pair<std::size_t, Bytes>, SecretKey> derived_;  // by place in tried_, and salt and cost
+  std::uint64_t spent_ = 0;                                     // on derivations, in KiB times passes
 };
+
+// The public parts of the recovery keys among them, in order.
+std::vector<RecoveryPublic> recovery_parts(const std::vector<KeyEntry>& entries);
+
+// Two that are one and the same way in, byte for byte.
+bool same_entry(const KeyEntry& a, const KeyEntry& b);
 
 // True when every entry in `entries` keeps others out.
 bool keeps_others_out(const std::vector<KeyEntry>& entries);

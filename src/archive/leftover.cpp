@@ -120,12 +120,17 @@ std::optional<Leftover> find_leftover(const Store& store, const SetFolder& folde
     if (!text) return std::nullopt;
     leftover.mark = decode_open_mark(std::move(*text), path);
   } catch (const Error& error) {
-    if (is_of_the_system(error) && !does_not_read(error)) throw;
+    if (is_of_the_system(error)) throw;
     return std::nullopt;
   }
   if (leftover.mark.sequence != folder.sequence) return std::nullopt;
   for (const auto& [number, size] : volumes_in(store, folder.path)) leftover.bytes += size;
   return leftover;
+}
+
+void rekey_leftover(Store& store, Leftover& leftover, const std::vector<KeyEntry>& keys) {
+  leftover.mark.keys = keys;
+  store.put(leftover.folder.path + "/" + open_name, as_bytes(encode_open_mark(leftover.mark)));
 }
 
 TakenLeftover take_leftover(Store& store, const Leftover& leftover, const SecretKey& master,

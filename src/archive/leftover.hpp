@@ -18,8 +18,12 @@ struct Leftover {
   OpenMark mark;
   std::uint64_t bytes = 0;  // that its volumes take
 };
-// Nothing where the folder has a seal, or no open.json that reads and is that folder's.
+// Nothing where the folder has a seal, or no open.json that is whole and that folder's. Throws Error of the
+// system.
 std::optional<Leftover> find_leftover(const Store& store, const SetFolder& folder);
+
+// Gives it other ways in; what opens by them must be what opened before.
+void rekey_leftover(Store& store, Leftover& leftover, const std::vector<KeyEntry>& keys);
 
 struct JournalPlace {
   std::uint32_t volume = 0;  // number

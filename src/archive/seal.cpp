@@ -1,5 +1,7 @@
 #include "archive/seal.hpp"
 
+#include <algorithm>
+
 #include "archive/seal_json.hpp"
 #include "base/text.hpp"
 
@@ -232,22 +234,60 @@ Standing standing_from(const JsonObject& envelope, const std::string& what) {
   return standing;
 }
 
+// A word that this version does not know is a doubt of a newer one.
+GuardMark guard_from(const JsonObject& envelope) {
+  const std::string_view word = envelope.view("guard");
+  for (GuardMark mark : {GuardMark::none, GuardMark::trusted, GuardMark::rejected}) {
+    if (word == guard_name(mark)) return mark;
+  }
+  return GuardMark::suspect;
+}
+
 }  // namespace
 
-std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master) {
+static std::string next_generation(const Seal& seal, const SecretKey& master,
+                                   const std::function<void(Json& envelope)>& change) {
   Json envelope = Json::parse(seal.checked.text(1));
   envelope["generation"] = seal.generation + 1;
-  envelope.erase(standing_member);
-  if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
+  change(envelope);
   return write_checked_json({{"core", std::string(seal.checked.text(0))}, {"envelope", envelope.dump()}},
                             auth_of(master, seal.core.facts.set));
+}
+
+std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master) {
+  return next_generation(seal, master, [&](Json& envelope) {
+    envelope.erase(standing_member);
+    if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
+  });
+}
+
+std::string regard_seal(const Seal& seal, GuardMark mark, const SecretKey& master) {
+  return next_generation(seal, master, [&](Json& envelope) { envelope["guard"] = guard_name(mark); });
+}
+
+std::string rekey_seal(const Seal& seal, const std::vector<KeyEntry>& keys, const SecretKey& master) {
+  return next_generation(seal, master, [&](Json& envelope) {
+    // Those that stay, and those of types that this version does not know, stay byte for byte.
+    Json there = Json::array(), news = keys_json(keys);
+    const auto id_of = [](const Json& entry) { return entry.value("id", std::string()); };
+    for (const Json& entry : envelope.at("keys")) {
+      const bool known = std::any_of(seal.keys.begin(), seal.keys.end(),
+                                     [&](const KeyEntry& key) { return to_hex(key.id) == id_of(entry); });
+      const auto same =
+          std::find_if(news.begin(), news.end(), [&](const Json& key) { return id_of(key) == id_of(entry); });
+      if (!known || same != news.end()) there.push_back(entry);
+      if (same != news.end()) news.erase(same);
+    }
+    there.insert(there.end(), news.begin(), news.end());
+    envelope["keys"] = std::move(there);
+  });
 }
 
 std::string encode_seal(const Seal& seal, const SecretKey& master) {
   Json envelope{{"generation", seal.generation},
                 {"keys", keys_json(seal.keys)},
                 {"parity", Json::array()},
-                {"guard", "none"},
+                {"guard", guard_name(seal.core.facts.guard)},
                 {"replaced", Json::array()}};
   const Standing& standing = seal.core.facts.standing;
   if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
@@ -264,6 +304,7 @@ Seal decode_seal(Bytes file, const std::string& what) {
   seal.generation = envelope.number("generation");
   seal.keys = keys_from(envelope.at("keys"), what);
   seal.core.facts.standing = standing_from(envelope, what);
+  seal.core.facts.guard = guard_from(envelope);
   return seal;
 }
 
@@ -314,7 +355,10 @@ SaltedBox box_naming(const SecretKey& naming, const SecretKey& master, const Id&
 }
 
 SecretKey unbox_naming(const SaltedBox& box, const SecretKey& master, const Id& chain) {
-  return SecretKey(unbox(box, master, "naming", chain));
+  Bytes bytes = unbox(box, master, "naming", chain);
+  SecretKey naming(bytes);
+  wipe(bytes.data(), bytes.size());
+  return naming;
 }
 
 std::string encode_open_mark(const OpenMark& mark) {

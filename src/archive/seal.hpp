@@ -50,6 +50,10 @@ std::string encode_seal(const Seal& seal, const SecretKey& master);
 // The bytes of the same seal with what its set's facts say of its standing, in the next generation.
 // Everything else, known or not, stays as it is.
 std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master);
+// The same with what the guard, or a person, says of it.
+std::string regard_seal(const Seal& seal, GuardMark mark, const SecretKey& master);
+// The same with other ways in, which open the same master key.
+std::string rekey_seal(const Seal& seal, const std::vector<KeyEntry>& keys, const SecretKey& master);
 // Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required
 // feature.
 Seal decode_seal(Bytes file, const std::string& what);

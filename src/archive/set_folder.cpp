@@ -84,7 +84,7 @@ std::string begin_set_folder(Store& store, const std::string& job_folder, const 
   }
   std::string path = in_folder(job_folder, name + std::string(unfinished_mark));
   store.make_folder(path);
-  flush_names(store, job_folder, "folder of a new set");
+  flush_names(store, job_folder, "5: folder of a new set");
   return path;
 }
 
@@ -97,16 +97,28 @@ std::string finish_set_folder(Store& store, const std::string& path) {
   return plain;
 }
 
-void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master) {
-  std::string text = restate_seal(*set.seal, standing, master);
+static void put_seals(Store& store, const FoundSet& set, const std::string& text) {
   for (const char* name : {seal_name, seal_copy_name})
     store.put(set.folder.path + "/" + name, as_bytes(text));
+}
+
+void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master) {
+  put_seals(store, set, restate_seal(*set.seal, standing, master));
+}
+
+void regard_set(Store& store, const FoundSet& set, GuardMark mark, const SecretKey& master) {
+  put_seals(store, set, regard_seal(*set.seal, mark, master));
+}
+
+void rekey_set(Store& store, const FoundSet& set, const std::vector<KeyEntry>& keys,
+               const SecretKey& master) {
+  put_seals(store, set, rekey_seal(*set.seal, keys, master));
 }
 
 void remove_set_folder(Store& store, const SetFolder& folder) {
   SetFolder going = folder;
   mark_removing(store, going);
-  if (store.traits().renames) flush_names(store, folder_of(going.path), "mark of removal");
+  if (store.traits().renames) flush_names(store, folder_of(going.path), "7: mark of removal");
   remove_seals(store, going.path);
   remove_content(store, going.path);
 }
@@ -158,7 +170,7 @@ void finish_fold(Store& store, const FoundSet& folded, const std::function<void(
     mark_removing(store, folder);
   }
   if (store.traits().renames && !set.covered.empty())
-    flush_names(store, folder_of(set.folder.path), "mark of removal");
+    flush_names(store, folder_of(set.folder.path), "7: mark of removal");
   for (const SetFolder& folder : set.covered) {
     guard();
     remove_seals(store, folder.path);
@@ -168,7 +180,7 @@ void finish_fold(Store& store, const FoundSet& folded, const std::function<void(
     std::string at = locate_file(store, set, file);
     if (at != own) store.rename(at, own);
   }
-  flush_names(store, set.folder.path, "files taken over by folding");
+  flush_names(store, set.folder.path, "8: files taken over by folding");
   for (const SetFolder& folder : set.covered) {
     guard();
     remove_content(store, folder.path);

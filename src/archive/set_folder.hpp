@@ -21,6 +21,11 @@ void remove_set_folder(Store& store, const SetFolder& folder);
 // Writes what a person says of the set's point into its envelope: one seal after the other, each as a whole.
 void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master);
 
+// The same with what the guard, or a person, says of the point.
+void regard_set(Store& store, const FoundSet& set, GuardMark mark, const SecretKey& master);
+// The same with other ways in to the chain's master key.
+void rekey_set(Store& store, const FoundSet& set, const std::vector<KeyEntry>& keys, const SecretKey& master);
+
 // Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved
 // yet, in the folder of one whose sequence it covers. The path in its own folder when it is nowhere.
 std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);

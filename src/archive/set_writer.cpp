@@ -177,6 +177,9 @@ void SetWriter::write_frame(const PackedFrame& frame) {
     offset += chunk.length;
   }
   if (!records.empty()) spool_.place(records);
+  if (frame.kind != FrameKind::content) return;
+  written_content_ += offset;
+  written_bytes_ += size;
 }
 
 void SetWriter::finish_volume() {
@@ -252,7 +255,7 @@ std::string seal_set(Store& store, const SetIdentity& identity, const Seal& seal
                 "the set has so many files that no program would read its seal (" + size_text(text.size()) +
                     ", at most " + size_text(limits::seal_file) + ")",
                 "set [how] volume-size higher");
-  flush_names(store, folder, "names of a set's files");
+  flush_names(store, folder, "6: names of a set's files");
   store.remove(folder + "/" + reserve_name);
   store.put(folder + "/" + seal_name, as_bytes(text));
   // The set exists from here on; what follows is finished by the next writer if need be.

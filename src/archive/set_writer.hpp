@@ -67,6 +67,11 @@ class SetWriter final : public ChunkSink {
   bool holds(const ChunkName& name) { return own_.find(name) && spool_.holds(name); }
   // Content of the chunks put.
   std::uint64_t new_bytes() const { return new_bytes_; }
+  // How far content has shrunk in what is written so far.
+  struct Shrunk {
+    std::uint64_t content_bytes = 0, stored_bytes = 0;
+  };
+  Shrunk shrunk() const { return {written_content_, written_bytes_}; }
 
   struct Finished {
     std::vector<SealedFile> files;
@@ -106,6 +111,7 @@ class SetWriter final : public ChunkSink {
   FrameContent catalog_{.kind = FrameKind::catalog, .chunks = {}, .content = {}};
   FrameContent record_{.kind = FrameKind::record, .chunks = {}, .content = {}};
   std::uint64_t new_bytes_ = 0;
+  std::atomic<std::uint64_t> written_content_ = 0, written_bytes_ = 0;  // of content frames
 
   BufferPool buffers_{8};
   BoundedQueue<std::shared_ptr<Job>> to_compress_;

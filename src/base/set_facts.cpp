@@ -25,6 +25,11 @@ std::optional<Kind> parse_kind(std::string_view name) {
   return std::nullopt;
 }
 
+std::string_view guard_name(GuardMark mark) {
+  static constexpr std::string_view names[] = {"none", "suspect", "trusted", "rejected"};
+  return names[static_cast<std::size_t>(mark)];
+}
+
 bool SetFacts::meets(const SetNeed& need, const Id& other_chain) const {
   if (set == need.set) return true;
   return folded_from && chain == other_chain && *folded_from <= need.sequence && need.sequence <= sequence;

@@ -67,6 +67,10 @@ struct Standing {
   bool given_up() const { return is == Is::given_up; }
 };
 
+// What the guard said of a point, and then a person: in the seal's envelope too.
+enum class GuardMark : std::uint8_t { none, suspect, trusted, rejected };
+std::string_view guard_name(GuardMark mark);
+
 struct SetFacts {
   Sequence sequence = 0;
   std::optional<Sequence> folded_from;  // folded: the first sequence it covers; its own is the last
@@ -86,7 +90,10 @@ struct SetFacts {
   std::uint64_t problems = 0;
   bool carries = false;  // some files could not be read and are as an earlier point has them
   Standing standing;
+  GuardMark guard = GuardMark::none;
 
+  // Nothing builds on it, and no rule counts it.
+  bool doubted() const { return guard == GuardMark::suspect || guard == GuardMark::rejected; }
   Sequence covers_from() const { return folded_from.value_or(sequence); }
   // It is the set that a set of `other_chain` needs, or covers it: docs/FORMAT.md section 9.
   bool meets(const SetNeed& need, const Id& other_chain) const;

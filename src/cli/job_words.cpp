@@ -26,9 +26,9 @@ std::vector<std::string> warnings(const Job& job, const DestinationView& view) {
       out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
     }
   }
-  if (!job.recovery_key.empty()) {
+  for (const std::string& file : job.recovery_keys) {
     try {
-      read_recovery_public(job.recovery_key);
+      read_recovery_public(file);
     } catch (const Error& error) {
       out.push_back(error.what() + (error.hint().empty() ? std::string() : "; " + error.hint()));
     }

@@ -11,6 +11,7 @@
 #include "cli/print.hpp"
 #include "cli/recovery_words.hpp"
 #include "cli/version_lines.hpp"
+#include "engine/guard.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -91,6 +92,8 @@ ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& argume
   const DrivePoint point = choose_drive(subjects, arguments.value("at"), environment.clock().now());
   ChosenPoint chosen{std::move(subjects), point.session, point.wish, {}};
   chosen.drive = drive_words(chosen);
+  if (std::string line = passed_over(chosen.subject().sets(), chosen.wish); !line.empty())
+    err("note: {}\n", line);
   return chosen;
 }
 

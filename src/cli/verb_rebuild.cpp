@@ -60,8 +60,8 @@ void tell_rebuilt(const JobOnDrive& found, const Job& job, const Rebuilt& result
   out("Rebuilt {} from point {} of {}; {} taken into its history.\n", printable(job.name),
       point_text(found.point), printable(subject.drive_name()),
       count_text(result.points, "point is", "points are"));
-  if (!result.recovery_file.empty())
-    out("The public part of its recovery key stands in {} again.\n", printable(result.recovery_file));
+  for (const std::string& file : result.recovery_files)
+    out("The public part of its recovery key stands in {} again.\n", printable(file));
   if (subject.identity().machine != environment.machine())
     out("Its points were made on {}; from the next run on they are of this machine, {}.\n",
         printable(subject.identity().machine), printable(environment.machine()));

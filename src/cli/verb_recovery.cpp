@@ -25,10 +25,10 @@ int create(const Arguments& arguments, const Environment& environment) {
   }
   out("Wrote the secret part, {}: it opens every set made with it. Move it away from this machine, with a "
       "copy on paper.\n"
-      "Wrote the public part, {}: name it in jobs as [protect] recovery-key. It counts from the next chain "
-      "on.\n"
+      "Wrote the public part, {}: add it to what a job has made and will make:  kestrum recovery add JOB "
+      "{}\n"
       "Open sets with it instead of a passphrase:  --recovery-key {}\n",
-      printable(path), printable(open_path), shell_word(printable(path)));
+      printable(path), printable(open_path), shell_word(printable(open_path)), shell_word(printable(path)));
   show_recovery_groups(key, environment);
   return exit_done;
 }
@@ -39,8 +39,8 @@ Verb recovery_create_verb() {
   return {{"recovery create",
            "FILE",
            "make a recovery key, a second way into archive sets",
-           "Writes its secret part to FILE and its public part to FILE.pub. A job that names the public part "
-           "makes chains that the secret part opens, whatever becomes of the passphrase.\n"
+           "Writes its secret part to FILE and its public part to FILE.pub. What a job makes "
+           "that has the public part opens with the secret part, whatever becomes of the passphrase.\n"
            "On a terminal the nine groups of the secret part are shown, to be written down. To type them in "
            "again: --recovery-key ask.",
            1,

@@ -38,6 +38,12 @@ std::string next_run_text(const JobStatus& status) {
          local_text(*times.next);
 }
 
+// When somebody last proved that a way in opens the drive.
+std::string tried_text(const JobStatus& status, const DriveStatus& drive, Instant now) {
+  if (!status.encrypted) return "";
+  return drive.way_tried ? age_text(drive.way_tried, now) : "never";
+}
+
 // A job's row, and one more for each further drive.
 void add_rows(Table& table, const JobStatus& status, Instant now) {
   std::string name = job_title(status);
@@ -45,12 +51,12 @@ void add_rows(Table& table, const JobStatus& status, Instant now) {
   bool several = status.drives.size() > 1;
   if (status.drives.empty() || several)
     table.row(
-        {name, age_text(status.newest_good, now), last_run_text(status), next_run_text(status), "", ""});
+        {name, age_text(status.newest_good, now), last_run_text(status), next_run_text(status), "", "", ""});
   for (const DriveStatus& drive : status.drives) {
     std::string where = printable(drive.named) + (drive.root.empty() ? " (not there)" : "");
     std::string free = drive.space ? size_text(drive.space->free) : "";
     table.row({several ? "" : name, age_text(drive.newest_good, now), several ? "" : last_run_text(status),
-               several ? "" : next_run_text(status), where, free});
+               several ? "" : next_run_text(status), where, free, tried_text(status, drive, now)});
   }
 }
 
@@ -65,7 +71,8 @@ void print_status(const std::vector<JobStatus>& jobs, std::optional<bool> agent,
                {.heading = "LAST RUN", .may_break = true},
                {.heading = "NEXT RUN", .may_break = true},
                {"DRIVE", left},
-               {"FREE", right, 1}});
+               {"FREE", right, 1},
+               {.heading = "KEY TRIED", .may_break = true}});
   for (const JobStatus& status : jobs) add_rows(table, status, now);
   print(table, "");
   for (const JobStatus& status : jobs) {

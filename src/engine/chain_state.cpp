@@ -41,7 +41,7 @@ std::optional<ChainSet> survey_set(ChainReader& chain, const FoundSet& set, Hist
 std::vector<ChainSet> survey_chain(ChainReader& chain, History& history,
                                    const std::vector<Sequence>& unreadable) {
   std::vector<ChainSet> surveyed;
-  const FoundSet* last = chain.sets().newest();
+  const FoundSet* last = chain.sets().newest_trusted();
   std::optional<Id> newest;
   if (last != nullptr) newest = last->facts().chain;
   bool any_loss = !unreadable.empty();
@@ -74,7 +74,8 @@ std::vector<ChainSet> list_chain(const SetList& sets) {
 }
 
 ProtectionChange protection_change(const SetList& sets, const Job& job) {
-  const FoundSet* newest = sets.newest();
+  const FoundSet* newest = sets.newest_trusted();
+  if (newest == nullptr) newest = sets.newest();
   if (newest == nullptr) {
     for (const FoundSet& set : sets) {
       if (set.not_ours == NotOurs::closed) return ProtectionChange::new_passphrase;

@@ -42,6 +42,7 @@ FileSaver::Saved FileSaver::save(FileReader& file) {
   sink.data = [&](ByteView data) {
     control_.checkpoint();
     if (pace_ != nullptr) pace_->pass(data.size());
+    if (saved.bytes_read == 0) saved.head = look_at_head(data);
     pending_.insert(pending_.end(), data.begin(), data.end());
     saved.bytes_read += data.size();
     cut_full(list);

@@ -4,6 +4,7 @@
 #include "archive/catalog_entry.hpp"
 #include "archive/chunk_store.hpp"
 #include "archive/cutter.hpp"
+#include "base/head_look.hpp"
 #include "base/observer.hpp"
 #include "base/pace.hpp"
 #include "base/run_control.hpp"
@@ -23,6 +24,7 @@ class FileSaver {
     int code = 0;         // errno of a read that failed; what is missing is a hole
     bool short_by_change = false;
     std::uint64_t bytes_read = 0;
+    HeadLook head = HeadLook::nothing;
   };
   Saved save(FileReader& file);
 

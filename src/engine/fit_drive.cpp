@@ -190,6 +190,10 @@ void FitDrive::refuse(std::uint64_t needed, const std::string& at_least) {
   if (needed > 0) message += "the set needs " + at_least + size_text(needed) + ", and ";
   message += full_text(asked);
   std::vector<std::string> helps;
+  if (asked.hold == Hold::suspect_point)
+    helps.emplace_back(
+        "say what to make of the suspect point, since nothing is let go until then: kestrum guard " +
+        shell_word(printable(session_.own_job().name)));
   helps.emplace_back("use a larger drive");
   if (within_limits(asked)) helps.emplace_back("raise the limits in [keep]");
   if (asked.rules.at_least > 1 && asked.sets.size() > 1)

@@ -189,7 +189,7 @@ void Home::change_settings(const std::string& before, const std::string& text) c
 void Home::remove_job(const std::string& name) const {
   if (unlink(job_path(name).c_str()) != 0) throw system_error("remove", job_path(name), errno);
   // Of another job of that name nothing was told yet.
-  for (const std::string& told : {tell_file(name), desk_file(name), page_trouble_file(name)})
+  for (const std::string& told : {tell_file(name), desk_file(name), page_trouble_file(name), way_file(name)})
     unlink(told.c_str());
 }
 
@@ -214,6 +214,7 @@ void Home::rename_job(const std::string& from, const std::string& to) const {
   rename(steering_file(from).c_str(), steering_file(to).c_str());
   rename(tell_file(from).c_str(), tell_file(to).c_str());
   rename(desk_file(from).c_str(), desk_file(to).c_str());
+  rename(way_file(from).c_str(), way_file(to).c_str());
   unlink(page_trouble_file(from).c_str());
   unlink(watch_file(from).c_str());
 }

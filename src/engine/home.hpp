@@ -83,6 +83,8 @@ class Home {
   std::string desk_file(const std::string& job) const { return state_ + "/tell/" + job + ".desk.json"; }
   // Why its report page could not be written the last time; not there when it could.
   std::string page_trouble_file(const std::string& job) const { return state_ + "/tell/" + job + ".page"; }
+  // When its ways in were tried.
+  std::string way_file(const std::string& job) const { return state_ + "/ways-in/" + job + ".json"; }
   // Mail that is to go out.
   std::string outbox_folder() const { return state_ + "/outbox"; }
   const std::string& state_folder() const { return state_; }

@@ -150,24 +150,34 @@ JobState state_of(LookSession& subject, const std::string& named) {
   return state;
 }
 
-// Its public part stands in the seals of an encrypted job.
-void write_recovery_file(const Job& job, LookSession& subject, Rebuilt& result) {
-  if (job.recovery_key.empty() || is_there(job.recovery_key)) return;
+// Their public parts stand in the seals of an encrypted job.
+void write_recovery_files(const Job& job, LookSession& subject, Rebuilt& result) {
   const FoundSet* const newest = subject.sets().newest();
   if (newest == nullptr || !subject.authenticated(*newest)) return;
-  for (const KeyEntry& entry : newest->seal->keys) {
-    RecoveryPublic open{};
-    if (entry.type != KeyEntryType::recovery || entry.public_key.size() != open.size()) continue;
-    std::copy(entry.public_key.begin(), entry.public_key.end(), open.begin());
+  std::vector<RecoveryPublic> parts = recovery_parts(newest->seal->keys);
+  std::vector<std::string> lost;
+  for (const std::string& file : job.recovery_keys) {
+    if (!is_there(file)) {
+      lost.push_back(file);
+      continue;
+    }
     try {
-      fs::create_directories(fs::path(job.recovery_key).parent_path());
-      create_file(job.recovery_key, as_bytes(recovery_public_text(open)), 0644);
-      result.recovery_file = job.recovery_key;
+      std::erase(parts, read_recovery_public(file));
+    } catch (const Error&) {
+      // Whatever it is, it is none of theirs.
+    }
+  }
+  // The seals have them in the job's order, without names: where some are missing nobody can say which.
+  if (lost.size() != parts.size()) return;
+  for (std::size_t i = 0; i < lost.size(); ++i) {
+    try {
+      fs::create_directories(fs::path(lost[i]).parent_path());
+      create_file(lost[i], as_bytes(recovery_public_text(parts[i])), 0644);
+      result.recovery_files.push_back(lost[i]);
     } catch (const std::exception& error) {
       result.troubles.push_back("the recovery key's public part could not be written: " +
                                 std::string(error.what()));
     }
-    return;
   }
 }
 
@@ -256,7 +266,9 @@ MissingHere missing_here(const Job& job, const People& people) {
   const std::string passphrase = file_of(job.passphrase);
   if (job.encryption != Encryption::none && !passphrase.empty() && !is_there(passphrase))
     missing.passphrase_file = passphrase;
-  if (!job.recovery_key.empty() && !is_there(job.recovery_key)) missing.recovery_file = job.recovery_key;
+  for (const std::string& file : job.recovery_keys) {
+    if (!is_there(file)) missing.recovery_files.push_back(file);
+  }
   return missing;
 }
 
@@ -270,7 +282,7 @@ Rebuilt rebuild_job(const Home& home, const JobOnDrive& found, const std::string
   for (const std::string& one : job.destinations) {
     if (root_of(one) == subject.root()) named = one;
   }
-  write_recovery_file(job, subject, result);
+  write_recovery_files(job, subject, result);
   rebuild_history(home, name, named, subject, result);
   home.save_state(name, state_of(subject, named));
   home.create_job(name, text);

@@ -40,14 +40,14 @@ struct MissingHere {
   std::vector<std::string> folders;  // of [what]
   std::vector<std::string> people;
   std::string passphrase_file;  // empty: it is there, or none is named
-  std::string recovery_file;
+  std::vector<std::string> recovery_files;
 };
 MissingHere missing_here(const Job& job, const People& people);
 
 struct Rebuilt {
-  std::uint64_t points = 0;           // taken into the history
-  std::vector<std::string> troubles;  // what could not be brought back, and why
-  std::string recovery_file;          // written anew from the seals; empty: it was not
+  std::uint64_t points = 0;                 // taken into the history
+  std::vector<std::string> troubles;        // what could not be brought back, and why
+  std::vector<std::string> recovery_files;  // written anew from the seals
 };
 // Writes memory, history and, last, the job's file. Throws Error: usage when there is such a job; failed.
 Rebuilt rebuild_job(const Home& home, const JobOnDrive& found, const std::string& text, LookSession& subject);

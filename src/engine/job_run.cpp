@@ -17,6 +17,8 @@ namespace kestrum {
 namespace {
 
 RunResult result_of(const RunOutcome& outcome) {
+  if (outcome.entry.sequence && outcome.error && outcome.error->kind() == ErrorKind::suspect)
+    return RunResult::suspect;
   if (outcome.entry.sequence)
     return outcome.problems.empty() && !outcome.error ? RunResult::done : RunResult::done_with_problems;
   bool stopped = outcome.error && outcome.error->kind() == ErrorKind::stopped;
@@ -307,7 +309,7 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   ProtectionChange protection = protection_change(session.sets(), job_);
   bool goes_on = protection == ProtectionChange::none;
   surveyed_ = goes_on ? survey_chain(*chain_, history_, unreadable) : list_chain(session.sets());
-  const FoundSet* newest = session.sets().newest();
+  const FoundSet* newest = session.sets().newest_trusted();
   plan_.emplace();
   SetPlan& plan = *plan_;
   plan.sequence = session.drive().highest + 1;
@@ -321,6 +323,8 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   if (lying.newest() != nullptr) plan.previous = lying.newest()->seal->core_digest;
   plan.earlier = plan.decision.base;
   if (!plan.earlier && goes_on && newest != nullptr) plan.earlier = newest->folder.sequence;
+  if (goes_on && newest != nullptr && job_.guard)
+    plan.guard = guard_setup(session.sets(), plan.decision, job_);
   take_up_leftover(session, plan);
   choose_keys(session, plan, goes_on ? newest : nullptr);
   outcome_.entry.kind = plan.decision.kind;
@@ -337,6 +341,8 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
   session.save_memory();
   observer_.phase_begins(Phase::copying, fit.expected());
+  for (const std::string& line : set_bait_out(job_, *chain_, plan.guard ? plan.guard->reference : 0))
+    note(line);
   std::optional<WatchedRun> watched;
   if (plan.decision.base)
     watched = watch_->onto(session.drive(), session.sets().sealed(*plan.decision.base)->facts().set);
@@ -367,6 +373,8 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
   tell_saved_anew(stored);
   leave_note_there(session);
   if (job_.read_back) read_back(session, set);
+  if (!outcome_.error && facts.guard == GuardMark::suspect)
+    outcome_.error = suspect_error(job_.name, session.sets(), facts.sequence, stored.evidence);
 }
 
 // A note is not worth a run.
@@ -493,7 +501,8 @@ void JobRun::keep_up(Upkeep& upkeep) {
     if (result.damaged) problem(upkeep.root(), "fold", result.unfolded);
     tell_circumstances(upkeep, result.rounds.back());
     if (Hold held = result.rounds.front().held; held != Hold::nothing)
-      note("nothing is removed: " + hold_text(held));
+      note("nothing is removed: " + hold_text(held) +
+           (held == Hold::suspect_point ? "; look: kestrum guard " + shell_word(printable(job_.name)) : ""));
   } catch (const Stopped&) {
     note("the keep rules are left to the next run");
   } catch (const Error& error) {

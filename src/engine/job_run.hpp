@@ -45,6 +45,7 @@ class JobRun {
   void begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* newest);
   void confirm_passphrase(const SecretText& phrase);
   void note_recovery_key(const SetPlan& plan);
+  [[noreturn]] void refuse_left(Sequence point) const;
   StoredSet write(WriteSession& session, const Selection& selection, FitDrive& fit);
   void remember(WriteSession& session, const FoundSet& set, const StoredSet& stored);
   void finish(WriteSession& session, const StoredSet& stored);

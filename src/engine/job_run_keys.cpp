@@ -35,10 +35,22 @@ std::string JobRun::unlock_left(WriteSession& session, LeftToGoOn& left) {
     left.naming = unbox_naming(mark.naming, left.master, mark.chain);
   } catch (const Error& error) {
     if (is_of_the_system(error)) throw;
+    if (error.kind() == ErrorKind::key && !context_.meant.new_passphrase) refuse_left(mark.sequence);
     return "the job's passphrase does not open it";
   }
   return pinned->second == key_check(left.master) ? std::string()
                                                   : "it has another key than this machine knows";
+}
+
+// It may be the work of days, and the passphrase a slip of the finger.
+void JobRun::refuse_left(Sequence point) const {
+  const std::string job = shell_word(printable(job_.name));
+  throw Error(ErrorKind::key,
+              "the passphrase does not open what is there of point " + std::to_string(point) +
+                  ", which is not finished",
+              "if it is not the right one, mend that. If it is a new one: kestrum run " + job +
+                  " --new-passphrase clears what is there; to keep it: kestrum passphrase change " + job +
+                  " --old SOURCE");
 }
 
 // A slip of the finger in the first passphrase would only be noticed at the first restore.
@@ -51,22 +63,20 @@ void JobRun::confirm_passphrase(const SecretText& phrase) {
 
 // A chain keeps the ways in that it began with.
 void JobRun::note_recovery_key(const SetPlan& plan) {
-  if (job_.recovery_key.empty() || !keeps_others_out(plan.keys)) return;
-  Bytes wanted;
-  try {
-    wanted = to_bytes(read_recovery_public(job_.recovery_key));
-  } catch (const Error& error) {
-    // This set needs no new way in; the next chain does.
-    return note(std::string(error.what()) + "; the next full set will need it");
+  if (!keeps_others_out(plan.keys)) return;
+  const std::vector<RecoveryPublic> there = recovery_parts(plan.keys);
+  for (const std::string& file : job_.recovery_keys) {
+    try {
+      if (std::find(there.begin(), there.end(), read_recovery_public(file)) != there.end()) continue;
+    } catch (const Error& error) {
+      // This set needs no new way in; the next chain does.
+      note(std::string(error.what()) + "; the next full set will need it");
+      continue;
+    }
+    note("the recovery key of " + printable(file) +
+         " does not open this chain, which began without it; to add it: kestrum recovery add " +
+         shell_word(printable(job_.name)) + " " + shell_word(printable(file)));
   }
-  bool there = std::any_of(plan.keys.begin(), plan.keys.end(), [&](const KeyEntry& entry) {
-    return entry.type == KeyEntryType::recovery && entry.public_key == wanted;
-  });
-  if (!there)
-    note(
-        "the recovery key does not open this chain, which began without it; to begin one that it opens: "
-        "kestrum run " +
-        shell_word(printable(job_.name)) + " --kind full");
 }
 
 // The keys of the set to come: those of the chain that goes on, or new ones.
@@ -124,8 +134,16 @@ void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* n
   const std::vector<KeyEntry> none;
   plan.keys = {keys_->passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost,
                                        newest != nullptr ? newest->seal->keys : none)};
-  if (!job_.recovery_key.empty())
-    plan.keys.push_back(make_recovery_entry(plan.master, read_recovery_public(job_.recovery_key)));
+  for (const std::string& file : job_.recovery_keys)
+    plan.keys.push_back(make_recovery_entry(plan.master, read_recovery_public(file)));
+  const auto is_passphrase = [](const KeyEntry& entry) { return entry.type == KeyEntryType::passphrase; };
+  if (newest != nullptr &&
+      std::count_if(newest->seal->keys.begin(), newest->seal->keys.end(), is_passphrase) > 1)
+    note(
+        "the new chain opens with the job's own passphrase only, not with one that was added before; to add "
+        "it "
+        "again: kestrum passphrase add " +
+        shell_word(printable(job_.name)));
 }
 
 }  // namespace kestrum

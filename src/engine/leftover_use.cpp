@@ -47,8 +47,12 @@ std::optional<Leftover> leftover_of(const LookSession& session) {
   for (const SetFolder& folder : list_set_folders(store, session.folder(), nullptr)) {
     const bool marked = folder.unfinished || store.exists(folder.path + "/" + unfinished_file);
     if (!marked || !folder.named_by_rule) continue;
-    std::optional<Leftover> left = find_leftover(store, folder);
-    if (left && no_use(*left, session).empty()) found = std::move(left);
+    try {
+      std::optional<Leftover> left = find_leftover(store, folder);
+      if (left && no_use(*left, session).empty()) found = std::move(left);
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+    }
   }
   return found;
 }

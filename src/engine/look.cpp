@@ -84,7 +84,10 @@ class Judge {
     if (touched)
       info.findings.push_back(count_text(*checks.deep->affected, "file") +
                               " cannot be restored as they were: kestrum verify lists them");
-    info.health = one.damaged || touched ? Health::damaged : checks.last ? Health::proved : Health::unproved;
+    info.health = one.damaged || touched  ? Health::damaged
+                  : set.facts().doubted() ? Health::suspect
+                  : checks.last           ? Health::proved
+                                          : Health::unproved;
     known_.push_back(std::move(one));
     return info;
   }

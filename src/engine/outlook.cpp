@@ -39,8 +39,15 @@ KeptSet next_set(const Outlook& out, const std::vector<PointInfo>& points, Insta
 std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points) {
   std::vector<KeptSet> out;
   for (const PointInfo& info : points) {
-    if (info.sealed)
-      out.push_back({.facts = info.facts, .good = info.good(), .suspect = false, .closed = info.closed});
+    if (!info.sealed) continue;
+    out.push_back({.facts = info.facts,
+                   .good = info.good() || info.health == Health::suspect,
+                   .suspect = info.facts.doubted(),
+                   .closed = info.closed});
+    // What a person has rejected is evidence: it stays until a person lets it go.
+    Standing& standing = out.back().facts.standing;
+    if (info.facts.guard == GuardMark::rejected && standing.is == Standing::Is::by_rules)
+      standing = {Standing::Is::kept, "rejected by a person, and kept as evidence", info.facts.ended};
   }
   return out;
 }

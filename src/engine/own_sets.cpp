@@ -95,12 +95,15 @@ class Prover {
     bool only_strange = opened_ && (rules_.remembered == nullptr || rules_.remembered->empty());
     if (opened_ && (only_strange || newest_closed_ < newest_opened_)) return;
     if (rules_.job.empty() || !keys_.passphrase()) throw *closed_;
-    throw Error(ErrorKind::key, closed_->what(),
-                "if it is not the right one, mend that; only it, or a recovery key of the job, opens the "
-                "sets. If it is a new one, "
-                "begin a chain with it: kestrum run " +
-                    shell_word(printable(rules_.job)) +
-                    " --new-passphrase; the passphrase of before opens what is there now");
+    throw Error(
+        ErrorKind::key, closed_->what(),
+        "if it is not the right one, mend that; only it, or a recovery key of the job, opens the "
+        "sets. If it is a new one, "
+        "begin a chain with it: kestrum run " +
+            shell_word(printable(rules_.job)) +
+            " --new-passphrase; the passphrase of before opens what is there now. To make it open that "
+            "too: kestrum passphrase change " +
+            shell_word(printable(rules_.job)) + " --old SOURCE");
   }
 
   // True when it changed.

@@ -142,7 +142,9 @@ std::vector<KeepStep> fold_steps(const FoldRequest& request, const KeepQuestion&
                                  const std::string& job) {
   if (question.hold != Hold::nothing)
     throw Error(ErrorKind::failed, "nothing is folded: " + hold_text(question.hold),
-                "run it with the real clock");
+                question.hold == Hold::suspect_point
+                    ? "look first: kestrum guard " + shell_word(printable(job))
+                    : "run it with the real clock");
   if (request.last) {
     KeepStep range = range_of(request, question.sets, job);
     refuse_wanted(range, request, question, job);

@@ -45,6 +45,16 @@ Bytes encode_run_record(const RunRecord& record) {
             {"filesystems", filesystems},
             {"kind-reason", record.kind_reason},
             {"simulated", record.simulated}};
+  if (!record.evidence.empty()) {
+    json["evidence"] = Json::array();
+    for (const EvidenceLine& line : record.evidence) {
+      Json one{{"what", evidence_name(line.what)}, {"files", line.files}};
+      if (!line.ending.empty()) one["ending"] = path_json(line.ending);
+      json["evidence"].push_back(std::move(one));
+    }
+    json["examples"] = Json::array();
+    for (const std::string& path : record.examples) json["examples"].push_back(path_json(path));
+  }
   return bytes_of(json.dump());
 }
 
@@ -60,6 +70,14 @@ RunRecord decode_run_record(ByteView bytes) {
     }
     record.kind_reason = json.at("kind-reason").get<std::string>();
     record.simulated = json.at("simulated").get<bool>();
+    for (const Json& one : json.value("evidence", Json::array())) {
+      const std::optional<Evidence> what = parse_evidence(one.at("what").get<std::string>());
+      if (!what) continue;  // of a newer version
+      EvidenceLine line{*what, one.at("files").get<std::uint64_t>()};
+      if (one.contains("ending")) line.ending = path_from(one.at("ending"));
+      record.evidence.push_back(std::move(line));
+    }
+    for (const Json& path : json.value("examples", Json::array())) record.examples.push_back(path_from(path));
     return record;
   } catch (const Json::exception&) {
     throw damage("a run's record does not read");

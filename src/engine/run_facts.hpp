@@ -2,6 +2,7 @@
 #pragma once
 
 #include "base/observer.hpp"
+#include "plan/guard_plan.hpp"
 #include "source/filesystem_table.hpp"
 #include "source/walker.hpp"
 
@@ -13,6 +14,9 @@ struct RunRecord {
   std::vector<Filesystem> filesystems;
   std::string kind_reason;
   bool simulated = false;
+  // Of a run that stood out: what did, and some of the files.
+  std::vector<EvidenceLine> evidence = {};
+  std::vector<std::string> examples = {};
 };
 
 Bytes encode_run_record(const RunRecord& record);

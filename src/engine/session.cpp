@@ -359,7 +359,7 @@ namespace {
 bool fits(const FoundSet& set, const PointWish& wish) {
   if (!set.sealed()) return false;
   if (wish.by == PointWish::By::number) return set.folder.sequence == wish.number;
-  if (set.facts().standing.given_up()) return false;
+  if (set.facts().standing.given_up() || set.facts().doubted()) return false;
   return wish.by == PointWish::By::latest || set.facts().started <= wish.moment;
 }
 

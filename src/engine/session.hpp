@@ -3,6 +3,7 @@
 #pragma once
 
 #include "archive/chain_reader.hpp"
+#include "archive/leftover.hpp"
 #include "calendar/local_time.hpp"
 #include "engine/history.hpp"
 #include "engine/own_sets.hpp"
@@ -140,6 +141,10 @@ class WriteSession : public LookSession {
   void remove(const FoundSet& set);
   // What a person says of a point, into its seal. The list reads it anew.
   void restate(const FoundSet& set, const Standing& standing);
+  // What the guard, or a person, says of the point. The list reads it anew.
+  void regard(const FoundSet& set, GuardMark mark);
+  // Gives it other ways in. The list reads it anew.
+  void rekey(const FoundSet& set, const std::vector<KeyEntry>& keys, const SecretKey& master);
   // Takes up a set that was just sealed in that folder (its name). Throws damage when it does not read.
   const FoundSet& sealed_now(const std::string& path, const Id& set);
   // What this machine remembers of the job, written; the trouble with that is remembered instead of thrown.
@@ -153,6 +158,7 @@ class WriteSession : public LookSession {
   void remember_newest_but(const FoundSet& set);
   bool remember_closed();
   void tidy();
+  std::optional<Leftover> left_in(const SetFolder& folder) const;
   void finish_last_strokes(const FoundSet& found);
   const RunContext& context_;
   DriveState* drive_ = nullptr;  // in memory()

@@ -59,7 +59,13 @@ void SetRun::problem(const std::string& path, const std::string& operation, cons
   add_problem(problems_, observer_, {path, operation, reason});
 }
 
+void SetRun::told_gone(const Entry& entry) {
+  if (watched_ != nullptr && watched_->everything) note_gone(entry);
+  if (tally_ != nullptr) tally_->gone(entry);
+}
+
 SetRunResult SetRun::run() {
+  if (comparison_ != nullptr) comparison_->on_gone([this](const Entry& entry) { told_gone(entry); });
   WalkAhead walker(
       selection_, filesystems_, [this](const Problem& found) { add_problem(problems_, observer_, found); },
       [this](const std::string& text) { observer_.note(text); }, {}, only_);
@@ -90,7 +96,7 @@ void SetRun::take(const Walked& found) {
   bool same_role = match.base && match.base->above_source == found.above_source && listed;
   if (match.change == Change::held && same_role) {
     if (match.base->has_content()) observer_.advanced(match.base->size, 1);
-    add(*match.base, Change::held);
+    add(*match.base, Change::held, &*match.base);
   } else {
     if (match.change == Change::held) match.change = Change::changed;
     Entry entry = entry_of(found, match.base);
@@ -100,7 +106,7 @@ void SetRun::take(const Walked& found) {
     // That a folder's own times differ is told by what happened in it.
     if (match.change != Change::held && entry.type != EntryType::folder)
       note_untold(entry.path, entry.changed);
-    add(entry, match.change);
+    add(entry, match.change, match.base ? &*match.base : nullptr);
     if (!listed && earlier_ != nullptr) carry_inside(found);
   }
   if (!found.above_source && listed) result_.anything_read = true;
@@ -109,8 +115,11 @@ void SetRun::take(const Walked& found) {
   above_.emplace_back(found.path, instant_of(found.status.st_ctim));
 }
 
-void SetRun::add(const Entry& entry, Change change) {
+void SetRun::add(const Entry& entry, Change change, const Entry* before) {
   show_above(entry.path);
+  const HeadLook head = std::exchange(head_, HeadLook::nothing);
+  if (tally_ != nullptr)
+    tally_->found(entry, change == Change::held && before == nullptr ? &entry : before, head);
   count(entry, change);
   catalog_.add(entry);
   if (journal_ != nullptr && entry.has_content()) {
@@ -356,6 +365,7 @@ bool SetRun::read_file(const Walked& found, Entry& entry, std::string& why) {
     FileSaver::Saved saved = saver_.save(*file);
     result_.totals.read_bytes += saved.bytes_read;
     entry.content = std::move(saved.content);
+    head_ = saved.head;
     entry.incomplete = saved.code != 0;
     if (saved.code != 0) {
       why = system_reason(saved.code);

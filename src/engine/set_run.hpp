@@ -9,6 +9,7 @@
 #include "engine/comparison.hpp"
 #include "engine/earlier_point.hpp"
 #include "engine/file_saver.hpp"
+#include "engine/guard_tally.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/run_context.hpp"
 #include "engine/run_journal.hpp"
@@ -45,6 +46,8 @@ class SetRun {
     journal_ = &journal;
     before_ = before;
   }
+  // Told of all that is found and gone.
+  void watch_over(GuardTally& tally) { tally_ = &tally; }
   SetRunResult run();
 
  private:
@@ -82,7 +85,9 @@ class SetRun {
   void read_attributes(const Walked& found, int file_fd, Entry& entry);
   void set_status(Entry& entry, const struct stat& status, const Walked& found);
   void count(const Entry& entry, Change change);
-  void add(const Entry& entry, Change change);
+  // `before`: what the base has of it.
+  void add(const Entry& entry, Change change, const Entry* before = nullptr);
+  void told_gone(const Entry& entry);
   void problem(const std::string& path, const std::string& operation, const std::string& reason);
 
   const Selection& selection_;
@@ -122,6 +127,8 @@ class SetRun {
   RunJournal* journal_ = nullptr;
   BrokenRun* before_ = nullptr;
   bool read_now_ = false;  // the entry at hand, whole, from the disk
+  GuardTally* tally_ = nullptr;
+  HeadLook head_ = HeadLook::nothing;  // of the entry at hand
   static constexpr std::uint64_t most_told = 3;
   std::uint64_t sockets_ = 0;
   SetRunResult result_;

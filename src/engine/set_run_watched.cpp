@@ -8,7 +8,6 @@ void SetRun::go_by(const WatchedRun& watched, const SetTotals& base) {
   watched_ = &watched;
   base_totals_ = base;
   if (!watched.everything) only_ = &watched.changed;
-  if (watched.everything) comparison_->on_gone([this](const Entry& entry) { note_gone(entry); });
 }
 
 Match SetRun::match(const Walked& found) {
@@ -40,7 +39,10 @@ void SetRun::take_over(const TreePath* until) {
   const Comparison::TakeOver taker{
       .page =
           [&](const CatalogReader::PageAhead& ahead) {
-            return ahead.until && !only_->may_touch(ahead.link.first, *ahead.until) && add_page(ahead.link);
+            if (!ahead.until || only_->may_touch(ahead.link.first, *ahead.until) || !add_page(ahead.link))
+              return false;
+            if (tally_ != nullptr) tally_->skipped_to(*ahead.until);
+            return true;
           },
       .entry =
           [&](Entry entry) {

@@ -103,13 +103,27 @@ void SetStore::save() {
   if (left_)
     before.emplace(FinishedFiles(store_, *left_, plan_.master, taken), plan_.sequence, known, filesystems_);
   run.go_on(journal, before ? &*before : nullptr);
+  std::optional<GuardTally> tally;
+  if (plan_.guard) tally.emplace(*plan_.guard, chain_, base_ ? &*base_ : nullptr);
+  if (tally) run.watch_over(*tally);
   SetRunResult result = walk(run, journal);
   again_ = places_of(problems_);
   tell_untold(result);
   if (!result.anything_read) refuse_nothing_read();
   context_.observer.phase_begins(Phase::sealing, {});
+  weigh(tally ? &*tally : nullptr, writer);
   write_records(writer, result);
   take_totals(result, writer);
+}
+
+void SetStore::weigh(GuardTally* tally, const SetWriter& writer) {
+  if (tally == nullptr) return;
+  GuardCounts counts = tally->finish();
+  const SetWriter::Shrunk shrunk = writer.shrunk();
+  counts.new_bytes = shrunk.content_bytes;
+  counts.stored_bytes = shrunk.stored_bytes;
+  evidence_ = weigh_run(counts, plan_.guard->before);
+  if (!evidence_.empty()) examples_ = tally->examples();
 }
 
 void SetStore::take_totals(const SetRunResult& result, const SetWriter& writer) {
@@ -211,6 +225,8 @@ RunRecord SetStore::record() const {
   RunRecord record{
       context_.program, {}, filesystems_.all(), kind_reason_text(plan_.decision), context_.clock.simulated()};
   for (const TreePath& source : selection_.sources) record.sources.push_back(source.absolute());
+  record.evidence = evidence_;
+  record.examples = examples_;
   return record;
 }
 
@@ -244,6 +260,7 @@ SealCore SetStore::core() const {
   facts.totals = totals_;
   facts.problems = problems_.size();
   facts.carries = carries_;
+  if (!evidence_.empty()) facts.guard = GuardMark::suspect;
   core.machine = session_.identity().machine;
   core.job_name = session_.identity().name;
   core.files = finished_.files;
@@ -257,6 +274,7 @@ StoredSet SetStore::seal() {
   StoredSet stored;
   stored.saved_anew = saved_anew_;
   stored.again = again_;
+  stored.evidence = evidence_;
   stored.seal.core = core();
   stored.seal.keys = plan_.keys;
   context_.control.checkpoint();

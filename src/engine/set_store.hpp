@@ -3,6 +3,7 @@
 
 #include "archive/leftover.hpp"
 #include "engine/chain_state.hpp"
+#include "engine/guard.hpp"
 #include "engine/run_facts.hpp"
 #include "engine/session.hpp"
 #include "engine/set_run.hpp"
@@ -30,15 +31,17 @@ struct SetPlan {
   std::optional<Digest> previous;
   std::optional<Sequence> earlier;  // the point that what cannot be read is carried on from
   std::optional<LeftToGoOn> goes_on;
+  std::optional<GuardSetup> guard;  // nothing: there is nothing to compare with, or nobody wants it
   Instant started;
 };
 
 struct StoredSet {
   Seal seal;
-  std::string folder;            // in the store, its final name
-  std::uint64_t saved_anew = 0;  // files; see SetRunResult
-  std::vector<TreePath> again;   // where the run met problems
-  bool sure = true;              // false: its seal is there, and a power cut might still take it
+  std::string folder;                  // in the store, its final name
+  std::uint64_t saved_anew = 0;        // files; see SetRunResult
+  std::vector<TreePath> again;         // where the run met problems
+  std::vector<EvidenceLine> evidence;  // where it stands out
+  bool sure = true;                    // false: its seal is there, and a power cut might still take it
 };
 
 // Destroyed before it was sealed, it clears what it wrote, as far as that can be done, unless a later run can
@@ -75,6 +78,7 @@ class SetStore {
   void remember(const JournalProgress& progress);
   RunRecord record() const;
   void tell_untold(const SetRunResult& result);
+  void weigh(GuardTally* tally, const SetWriter& writer);
   void write_records(SetWriter& writer, const SetRunResult& result);
   SealCore core() const;
 
@@ -100,6 +104,8 @@ class SetStore {
   SetTotals totals_;
   bool carries_ = false;
   std::uint64_t saved_anew_ = 0;
+  std::vector<EvidenceLine> evidence_;
+  std::vector<std::string> examples_;
   SetWriter::Finished finished_;
   Root root_;
 };

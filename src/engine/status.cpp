@@ -10,6 +10,7 @@
 #include "engine/agent_seat.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/way_proof.hpp"
 
 namespace kestrum {
 namespace {
@@ -18,11 +19,15 @@ namespace {
 void look_at_points(PointsResult points, JobStatus& status, DriveStatus& drive) {
   JobTrouble damaged{.kind = TroubleKind::damaged, .drive = drive.named};
   JobTrouble incomplete{.kind = TroubleKind::incomplete, .drive = drive.named};
+  JobTrouble suspect{.kind = TroubleKind::suspect, .drive = drive.named};
   for (const PointInfo& point : points.points) {
     if (point.health == Health::damaged) ++damaged.count;
     if (point.sealed && point.health == Health::incomplete) ++incomplete.count;
+    if (point.sealed && point.facts.guard == GuardMark::suspect) ++suspect.count;
     if (point.sealed && point.good()) drive.newest_good = point.facts.started;
   }
+  suspect.when = drive.newest_good.value_or(Instant{});
+  if (suspect.count > 0) status.troubles.push_back(suspect);
   if (damaged.count > 0) status.troubles.push_back(damaged);
   if (incomplete.count > 0) status.troubles.push_back(incomplete);
   drive.space = points.space;
@@ -124,6 +129,10 @@ void look_at_runs(JobStatus& status) {
   const RunEntry& last = *status.last;
   if (!last.ended && !last.cut_off()) {
     if (!status.times.going) trouble({.kind = TroubleKind::cut_off});
+  } else if (last.result == RunResult::suspect &&
+             std::any_of(status.troubles.begin(), status.troubles.end(),
+                         [](const JobTrouble& one) { return one.kind == TroubleKind::suspect; })) {
+    return;  // the point tells of it
   } else if (last.exit_code > exit_problems) {
     trouble({.kind = TroubleKind::failed, .text = last.message});
   } else if (last.exit_code == exit_problems &&
@@ -207,9 +216,13 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   if (!in_force) return status;
   const Job& job = in_force->job;
   status.disabled = !job.enabled;
+  status.encrypted = job.encryption != Encryption::none;
+  const std::vector<WayProof> tried = load_way_proofs(context.home, name);
   const std::optional<JobState> state = remembered(name, status, context.home);
   for (const std::string& named : job.destinations) {
     status.drives.push_back(drive_status(job, named, state, status, history, context));
+    if (const DriveState* known = state ? state->at(named) : nullptr)
+      status.drives.back().way_tried = last_way_proof(tried, known->drive);
     const std::optional<Instant>& newest = status.drives.back().newest_good;
     if (newest && (!status.newest_good || *newest > *status.newest_good)) status.newest_good = newest;
   }
@@ -244,9 +257,9 @@ void sort_status(std::vector<JobStatus>& all) {
 
 const char* trouble_name(TroubleKind kind) {
   static constexpr const char* words[] = {
-      "job-file",   "damaged",    "incomplete",     "gone",  "failed",   "overdue", "missed",
-      "waits",      "never-run",  "no-point",       "soon",  "clock",    "cut-off", "unfinished",
-      "drive-away", "drive-bare", "broken-promise", "place", "problems", "page"};
+      "suspect",    "job-file",   "damaged",    "incomplete",     "gone",  "failed",   "overdue",
+      "missed",     "waits",      "never-run",  "no-point",       "soon",  "clock",    "cut-off",
+      "unfinished", "drive-away", "drive-bare", "broken-promise", "place", "problems", "page"};
   return words[static_cast<std::size_t>(kind)];
 }
 

@@ -8,6 +8,7 @@ namespace kestrum {
 
 // What is wrong with a job. The first are the worst.
 enum class TroubleKind {
+  suspect,     // a point is, and nobody has said what to make of it
   job_file,    // does not read
   damaged,     // points are
   incomplete,  // points lack a set that they need
@@ -48,14 +49,16 @@ struct DriveStatus {
   std::string root;   // where it is; empty: not connected
   std::optional<Instant> newest_good;
   std::optional<StoreSpace> space;
-  std::vector<PointInfo> points = {};  // in order; none where the drive is not there
-  std::optional<LeftPoint> left = {};  // of a run that was broken off
+  std::vector<PointInfo> points = {};     // in order; none where the drive is not there
+  std::optional<LeftPoint> left = {};     // of a run that was broken off
+  std::optional<Instant> way_tried = {};  // when a person last proved that a way in opens it
 };
 
 struct JobStatus {
   std::string machine;  // of the status of a destination
   std::string job;
   bool disabled = false;
+  bool encrypted = false;  // the job
   std::optional<RunEntry> last;
   std::optional<Instant> newest_good;  // start of the newest good point on any of its drives
   std::vector<DriveStatus> drives;     // at least one, unless the job file does not read

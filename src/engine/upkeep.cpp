@@ -5,6 +5,7 @@
 
 #include "archive/set_check.hpp"
 #include "base/text.hpp"
+#include "engine/guard.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/outlook.hpp"
 #include "engine/unfinished_folder.hpp"
@@ -77,6 +78,7 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
   question.reserve = fold_reserve(job.keep, job.renew.never(), stored_in(session.sets()));
   if (context.clock.simulated() && !session.destination().drive->simulated)
     question.hold = Hold::simulated_clock;
+  if (any_suspect(session.sets())) question.hold = Hold::suspect_point;
   question.sets = kept_sets(own_points(session, &history));
   if (const std::optional<Leftover> left = leftover_of(session)) question.beside = left->bytes;
   return question;

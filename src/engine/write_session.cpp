@@ -68,12 +68,41 @@ void WriteSession::restate(const FoundSet& set, const Standing& standing) {
   list().take_up(store(), std::string(set.folder.name));
 }
 
+void WriteSession::regard(const FoundSet& set, GuardMark mark) {
+  guard_->check();
+  regard_set(store(), set, mark, keys().unlock(set.seal->keys, set.facts().chain));
+  list().take_up(store(), std::string(set.folder.name));
+}
+
+void WriteSession::rekey(const FoundSet& set, const std::vector<KeyEntry>& keys, const SecretKey& master) {
+  guard_->check();
+  rekey_set(store(), set, keys, master);
+  list().take_up(store(), std::string(set.folder.name));
+}
+
 void WriteSession::remove(const FoundSet& set) {
   guard_->check();
   remember_newest_but(set);
   SetFolder folder = set.folder;  // the list lets go of it
   remove_set_folder(store(), folder);
   list().forget(folder.path);
+}
+
+// What does not read is cleared, and it may be the work of days: only where it does not read twice, and the
+// drive does read otherwise.
+std::optional<Leftover> WriteSession::left_in(const SetFolder& set) const {
+  try {
+    return find_leftover(store(), set);
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  store().read_all(folder() + "/" + job_identity_name, limits::seal_file);
+  try {
+    return find_leftover(store(), set);
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return std::nullopt;
+  }
 }
 
 void WriteSession::tidy() {
@@ -94,7 +123,7 @@ void WriteSession::tidy() {
       continue;
     }
     std::string why;
-    if (const std::optional<Leftover> left = find_leftover(store(), found.folder)) {
+    if (const std::optional<Leftover> left = left_in(found.folder)) {
       why = no_use(*left, *this);
       if (why.empty()) why = too_old(*left, context_.clock.now());
       if (why.empty()) continue;

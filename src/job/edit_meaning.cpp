@@ -34,11 +34,14 @@ constexpr Meaning meanings[] = {
     {"protect", "encryption",
      "the next run begins a new chain with a full set; earlier chains stay as they are, and open as before"},
     {"protect", "passphrase",
-     "it is looked for there from now on; the passphrase itself must be the one that the chain began with, "
-     "or runs are "
-     "refused"},
+     "it is looked for there from now on, and must be one that opens what is there; to change the passphrase "
+     "itself: kestrum passphrase change NAME"},
     {"protect", "recovery-key",
-     "it opens the chains that begin from now on; to begin one: kestrum run NAME --kind full"},
+     "it holds for the chains that begin from now on; for those that are there: kestrum recovery add|remove "
+     "NAME FILE.pub"},
+    {"protect", "guard", "it holds from the next run on; points that are suspect stay so"},
+    {"protect", "bait",
+     "the next run makes those that are not there; from then on a change of one is suspect"},
     {"keep", "",
      "no set is touched now; the rules hold from the end of the next run on: kestrum prune NAME --dry"},
     {"check", "", "no set is touched; it holds from the next run on"},

@@ -79,7 +79,9 @@ struct Job {
   bool waits_on_battery = false, waits_under_load = false;
   Encryption encryption = Encryption::aes_256_gcm;  // [protect]
   std::string passphrase = "ask";                   // or "file:/path"
-  std::string recovery_key;                         // file with the public part; empty: none
+  std::vector<std::string> recovery_keys;           // files with public parts
+  bool guard = true;                                // looks whether a run stands out
+  std::vector<std::string> bait;                    // files that nobody has a reason to change
   KeepRules keep;                                   // [keep]
   bool read_back = true;                            // [check] after-run
   std::string before, after_failure, after;         // [around]: commands; empty: none

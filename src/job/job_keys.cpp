@@ -93,8 +93,15 @@ constexpr JobKey keys[] = {
     {"how", "volume-size", one, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
     {"protect", "encryption", one, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
     {"protect", "passphrase", one, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
-    {"protect", "recovery-key", one, "FILE", "none",
-     "public part of a recovery key, which opens the sets too", set_recovery_key},
+    {"protect", "recovery-key", list, "FILE", "none",
+     "public parts of recovery keys, which open the sets too", set_recovery_keys},
+    {"protect", "guard", one, "YES", "yes",
+     "yes: a run in which suspiciously much changed is told, and nothing is let go until somebody has "
+     "looked; or no",
+     set_guard},
+    {"protect", "bait", list, "FILE", "none",
+     "files in the sources that nobody has a reason to change; the job makes those that are not there",
+     set_bait},
     {"keep", "age", one, "LENGTH", "no rule", "keep a chain until all of it is older than that",
      set_keep_age},
     {"keep", "chains", one, "NUMBER", "no rule", "keep the newest chains: \"3 chains\"", set_keep_chains},
@@ -186,7 +193,7 @@ void check_job(const Job& job) {
   if (!job.window.opens(Instant{}))
     refuse_value(said + "would never start by itself: [when] not-on and only-between leave no moment",
                  "change one of them; a job without times is one to be run by hand");
-  if (job.encryption == Encryption::none && !job.recovery_key.empty())
+  if (job.encryption == Encryption::none && !job.recovery_keys.empty())
     refuse_value(said + "has a recovery key, but [protect] encryption is none: there is nothing to open",
                  "leave one of them out");
 }

@@ -50,7 +50,10 @@ void set_volume_size(Job& job, const KeyValues& values);
 
 void set_encryption(Job& job, const KeyValues& values);
 void set_passphrase(Job& job, const KeyValues& values);
-void set_recovery_key(Job& job, const KeyValues& values);
+void set_recovery_keys(Job& job, const KeyValues& values);
+
+void set_guard(Job& job, const KeyValues& values);
+void set_bait(Job& job, const KeyValues& values);
 
 void set_keep_age(Job& job, const KeyValues& values);
 void set_keep_chains(Job& job, const KeyValues& values);

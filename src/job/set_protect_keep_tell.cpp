@@ -23,11 +23,26 @@ void set_passphrase(Job& job, const KeyValues& values) {
   job.passphrase = value;
 }
 
-void set_recovery_key(Job& job, const KeyValues& values) {
-  if (!values[0].starts_with('/'))
-    refuse_value("the recovery key's public part must be named by its absolute path",
-                 "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
-  job.recovery_key = values[0];
+void set_recovery_keys(Job& job, const KeyValues& values) {
+  for (const std::string& value : values) {
+    if (!value.starts_with('/'))
+      refuse_value("the recovery key's public part must be named by its absolute path",
+                   "write it like /etc/kestrum/office.pub; make one with: kestrum recovery create FILE");
+  }
+  job.recovery_keys = values;
+}
+
+void set_guard(Job& job, const KeyValues& values) {
+  job.guard = one_of(values[0], {"yes", "no"}) == 0;
+}
+
+void set_bait(Job& job, const KeyValues& values) {
+  for (const std::string& value : values) {
+    if (!value.starts_with('/') || value.ends_with('/'))
+      refuse_value("a bait file must be named by its absolute path",
+                   "write it like /home/isla/Documents/0-accounts.txt, a place that the job saves");
+  }
+  job.bait = values;
 }
 
 void set_keep_age(Job& job, const KeyValues& values) {

@@ -71,8 +71,18 @@ std::optional<KindReason> full_due(const ChainRules& rules, const std::vector<Ch
 
 }  // namespace
 
-KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& sets,
+static std::vector<ChainSet> trusted_of(const std::vector<ChainSet>& all) {
+  std::vector<ChainSet> sets;
+  for (const ChainSet& set : all) {
+    if (!set.facts.doubted()) sets.push_back(set);
+  }
+  return sets;
+}
+
+KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& all,
                          ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
+  // Nothing builds on what somebody has to look at first.
+  const std::vector<ChainSet> sets = trusted_of(all);
   Kind kind = wanted.value_or(rules.kind);
   // A chain that goes on is better than no point.
   if (kind == Kind::full && !rules.full_fits && !sets.empty() && protection == ProtectionChange::none)

@@ -261,6 +261,8 @@ KeepQuestion only_given_up(KeepQuestion question) {
   question.rules = {};
   question.rules.points = std::numeric_limits<unsigned>::max();
   question.make_room = question.reserve = 0;
+  // A person lets it go, whatever others think of other points.
+  if (question.hold == Hold::suspect_point) question.hold = Hold::nothing;
   return question;
 }
 

@@ -25,7 +25,7 @@ struct KeptSet {
 };
 
 // What keeps everything from going.
-enum class Hold { nothing, simulated_clock };
+enum class Hold { nothing, simulated_clock, suspect_point };
 
 struct KeepQuestion {
   KeepRules rules = {};            // as the job has them; where it has none, the usual ones are taken

@@ -98,8 +98,15 @@ std::string kind_reason_text(const KindDecision& decision) {
 }
 
 std::string hold_text(Hold hold) {
-  return hold == Hold::nothing ? std::string()
-                               : "the clock is simulated, and this drive was not made under such a clock";
+  switch (hold) {
+    case Hold::nothing:
+      return {};
+    case Hold::simulated_clock:
+      return "the clock is simulated, and this drive was not made under such a clock";
+    case Hold::suspect_point:
+      return "a point is suspect, and nobody has said yet what to make of it";
+  }
+  return {};
 }
 
 std::string rule_text(const Promise& promise, const KeepRules& rules) {

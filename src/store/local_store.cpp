@@ -93,7 +93,8 @@ class LocalWriter final : public StoreWriter {
     if (fdatasync(file_.get()) != 0) throw store_error("flush", path_, errno);
   }
   void finish() override {
-    if (flush_point("content of a file") && fsync(file_.get()) != 0) throw store_error("flush", path_, errno);
+    if (flush_point("1: content of a file") && fsync(file_.get()) != 0)
+      throw store_error("flush", path_, errno);
     if (int code = file_.close(); code != 0) throw store_error("close", path_, code);
   }
 
@@ -232,7 +233,7 @@ class LocalStore final : public Store {
     const bool longer = static_cast<std::uint64_t>(status.st_size) > size;
     if (longer && ftruncate(file.get(), static_cast<off_t>(size)) != 0)
       throw store_error("shorten", full(path), errno);
-    if (flush_point("what a run goes on with") && fsync(file.get()) != 0)
+    if (flush_point("9: what a run goes on with") && fsync(file.get()) != 0)
       throw store_error("flush", full(path), errno);
   }
 

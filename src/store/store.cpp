@@ -72,11 +72,11 @@ void Store::put(const std::string& path, ByteView content) {
   file->append(content);
   file->finish();
   rename(temporary, path);
-  if (flush_point("name of a small file")) flush_folder(folder);
+  if (flush_point("2: name of a small file")) flush_folder(folder);
 }
 
 void Store::shorten(const std::string& path, std::uint64_t size) {
-  const bool flushes = flush_point("what a run goes on with");
+  const bool flushes = flush_point("9: what a run goes on with");
   std::unique_ptr<StoreReader> whole = open(path);
   if (whole->size() == size) {
     whole.reset();
@@ -111,7 +111,7 @@ void Store::make_folders(const std::string& path) {
   for (std::size_t at = 0; at != std::string::npos;) {
     at = path.find('/', at + 1);
     std::string part = path.substr(0, at);
-    if (make_folder(part) && flush_point("name of a folder")) flush_folder(folder_of(part));
+    if (make_folder(part) && flush_point("3: name of a folder")) flush_folder(folder_of(part));
   }
 }
 

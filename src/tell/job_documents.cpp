@@ -21,7 +21,8 @@ Json job_json(const Job& job) {
                  {"volume-size", job.volume_bytes}};
   json["protect"] = {{"encryption", job.encryption == Encryption::none ? "none" : "aes-256-gcm"},
                      {"passphrase", job.passphrase},
-                     {"recovery-key", to_utf8(job.recovery_key)}};
+                     {"recovery-key", Json::array()}};
+  for (const std::string& file : job.recovery_keys) json["protect"]["recovery-key"].push_back(to_utf8(file));
   json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
   // What holds, whether it was given or is usual.
   json["rules-in-force"] = keep_lines(acting_rules(job.keep), job.renew.never());

@@ -177,11 +177,10 @@ class Page {
     line("Protection", "AES-256-GCM; passphrase: " + (job_.passphrase == "ask"
                                                           ? std::string("asked for at each run")
                                                           : "from " + printable(job_.passphrase.substr(5))));
-    if (job_.recovery_key.empty()) {
+    if (job_.recovery_keys.empty())
       line("", "nobody can bring back a lost passphrase: keep a copy away from this machine");
-    } else {
-      line("", "the recovery key of " + printable(job_.recovery_key) + " opens the sets too");
-    }
+    for (const std::string& file : job_.recovery_keys)
+      line("", "the recovery key of " + printable(file) + " opens the sets too");
   }
 
   void keep() {

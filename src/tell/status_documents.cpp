@@ -32,6 +32,7 @@ Json job_status_json(const JobStatus& status, Instant now) {
       {"age-seconds", age_json(status.newest_good, now)},
       {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},
       {"disabled", status.disabled},
+      {"encrypted", status.encrypted},
       {"next-run", instant_json(status.times.next)},
       {"on-change", status.times.on_change},
       {"unwatched", status.times.unwatched.empty() ? Json(nullptr) : Json(to_utf8(status.times.unwatched))},
@@ -50,6 +51,7 @@ Json job_status_json(const JobStatus& status, Instant now) {
                                    {"there", !drive.root.empty()},
                                    {"newest-good-point", instant_json(drive.newest_good)},
                                    {"age-seconds", age_json(drive.newest_good, now)},
+                                   {"way-in-tried", instant_json(drive.way_tried)},
                                    {"drive", space_json(drive.space)}});
   }
   one["trouble"] = to_utf8(troubles_text(status));

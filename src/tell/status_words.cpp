@@ -19,6 +19,11 @@ std::string subject_of(const JobStatus& status) {
 
 std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
   switch (trouble.kind) {
+    case TroubleKind::suspect:
+      return count_text(trouble.count, "point is suspect", "points are suspect") +
+             (trouble.when == Instant{} ? std::string()
+                                        : ", the newest good one is of " + local_text(trouble.when)) +
+             ": kestrum guard " + subject_of(status);
     case TroubleKind::job_file:
       return "its job file is wrong: " + trouble.text +
              (trouble.count > 0 ? "; until that is mended its last good form counts" : "");
@@ -95,6 +100,9 @@ std::string trouble_text(const JobTrouble& trouble, const JobStatus& status) {
 std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
   const std::string job = subject_of(status);
   switch (trouble.kind) {
+    case TroubleKind::suspect:
+      return "look at once, before the machine is used on; nothing is let go until you say: kestrum guard " +
+             job + " --trust POINT, or --reject POINT";
     case TroubleKind::job_file:
       return "mend it: kestrum job edit " + job;
     case TroubleKind::damaged:

@@ -3,13 +3,14 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <cstdlib>
 
 #include "program/desk.hpp"
 
 namespace kestrum::test {
 namespace {
 
-TEST(Kill, AtFiftyRandomMoments) {
+TEST(Kill, AtRandomMoments) {
   Desk desk;
   TreeMaker maker(desk.source(), 11);
   maker.grow(150);
@@ -24,7 +25,9 @@ TEST(Kill, AtFiftyRandomMoments) {
   int killed = 0;
   int newest = 2;
   points[2] = take_snapshot(desk.source());
-  for (int round = 0; round < 50; ++round) {
+  const char* const asked = std::getenv("KESTRUM_KILLS");
+  const int rounds = asked != nullptr ? std::atoi(asked) : 50;
+  for (int round = 0; round < rounds; ++round) {
     maker.churn(8);
     std::vector<std::string> words{"run", "wardens"};
     if (round % 3 == 0) words.insert(words.end(), {"--kind", "full"});
@@ -54,7 +57,8 @@ TEST(Kill, AtFiftyRandomMoments) {
       std::filesystem::remove_all(to);
     }
   }
-  EXPECT_GE(killed, 25) << "most runs should have been killed before their end";
+  std::printf("killed %d of %d times during a run\n", killed, rounds);
+  EXPECT_GE(killed, rounds / 2) << "most runs should have been killed before their end";
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 

@@ -57,6 +57,22 @@ class FaultWriter final : public StoreWriter {
   std::shared_ptr<FaultStore::State> state_;
 };
 
+class FaultReader final : public StoreReader {
+ public:
+  FaultReader(std::unique_ptr<StoreReader> inner, std::shared_ptr<FaultStore::State> state)
+      : inner_(std::move(inner)), state_(std::move(state)) {}
+  std::uint64_t size() const override { return inner_->size(); }
+  void read_at(std::uint64_t offset, std::span<std::uint8_t> out) const override {
+    state_->read_step("read");
+    inner_->read_at(offset, out);
+  }
+  void drop_cache() const override { inner_->drop_cache(); }
+
+ private:
+  std::unique_ptr<StoreReader> inner_;
+  std::shared_ptr<FaultStore::State> state_;
+};
+
 class CountingReader final : public StoreReader {
  public:
   CountingReader(std::unique_ptr<StoreReader> inner, std::shared_ptr<CountingStore::Counts> counts,
@@ -159,7 +175,8 @@ void MemoryStore::remove_folder(const std::string& path) {
   folders_->erase(path);
 }
 
-bool FaultStore::State::hits() {
+bool FaultStore::State::hits(bool reading) {
+  if (reading != fault.reads) return false;
   // The heartbeat of a lock counts too, on its own thread.
   const std::uint64_t now = std::atomic_ref(done).fetch_add(1) + 1;
   if (strike) {
@@ -173,6 +190,19 @@ void FaultStore::State::step(const std::string& what) {
   if (hits()) throw system_error(what, "a failing store", fault.code);
 }
 
+void FaultStore::State::read_step(const std::string& what) {
+  if (hits(true)) throw system_error(what, "a failing store", fault.code);
+}
+
+std::vector<StoreEntry> FaultStore::list(const std::string& folder) const {
+  state_->read_step("list");
+  return inner().list(folder);
+}
+std::unique_ptr<StoreReader> FaultStore::try_open(const std::string& path) const {
+  state_->read_step("read");
+  std::unique_ptr<StoreReader> file = inner().try_open(path);
+  return file ? std::make_unique<FaultReader>(std::move(file), state_) : nullptr;
+}
 std::unique_ptr<StoreWriter> FaultStore::create(const std::string& path) {
   state_->step("create");
   return std::make_unique<FaultWriter>(inner().create(path), state_);

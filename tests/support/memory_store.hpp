@@ -48,9 +48,11 @@ struct Fault {
   bool for_ever = false;  // every one from then on
   int code = 28;          // errno: ENOSPC
   bool torn = false;      // a write leaves half of its data
+  bool reads = false;     // of those that read instead: an opening, a read, a listing
 };
 
-// Passes on to another store; counts the operations that change something (a write, a flush, a rename ...).
+// Passes on to another store; counts the operations that change something (a write, a flush, a rename ...),
+// or those that read.
 class FaultStore final : public ForwardingStore {
  public:
   struct State {
@@ -58,10 +60,13 @@ class FaultStore final : public ForwardingStore {
     std::function<void()> strike = {};  // instead of failing: what happens to the world at that moment
     std::uint64_t done = 0;
     void step(const std::string& what);
-    bool hits();
+    void read_step(const std::string& what);
+    bool hits(bool reading = false);
   };
   FaultStore(std::unique_ptr<Store> inner, std::shared_ptr<State> state)
       : ForwardingStore(std::move(inner)), state_(std::move(state)) {}
+  std::vector<StoreEntry> list(const std::string& folder) const override;
+  std::unique_ptr<StoreReader> try_open(const std::string& path) const override;
   std::unique_ptr<StoreWriter> create(const std::string& path) override;
   std::unique_ptr<StoreWriter> reopen(const std::string& path) override;
   // Step by step, where the store has these steps.

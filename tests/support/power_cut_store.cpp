@@ -108,7 +108,7 @@ class PowerCutWriter final : public StoreWriter {
   }
   void flush() override {
     store_.step();
-    if (flush_point("content of a file")) node_->durable = node_->now;
+    if (flush_point("1: content of a file")) node_->durable = node_->now;
   }
   void finish() override { flush(); }
 

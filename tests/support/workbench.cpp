@@ -35,6 +35,7 @@ RunContext Workbench::context_of(Observer& watching, RunControl& steering) const
   context.same_disk = true;
   context.break_lock = break_lock;
   context.meant.moved = moved;
+  context.meant.new_passphrase = new_passphrase;
   context.open_store = open_store;
   context.lock_timing = lock_timing;
   context.file_clock = file_clock;

@@ -65,6 +65,7 @@ class Workbench {
   LockTiming lock_timing;
   bool break_lock = false;
   bool moved = false;
+  bool new_passphrase = false;
   std::uint64_t journal_step = 8u << 20;
 
  private:

@@ -9,6 +9,7 @@
 #include <cstdlib>
 #include <thread>
 
+#include "base/exit_codes.hpp"
 #include "engine/leftover_use.hpp"
 #include "support/workbench.hpp"
 
@@ -294,6 +295,11 @@ TEST_F(LockedLeftovers, NotWithAKeyThatThisMachineDoesNotKnow) {
 TEST_F(LockedLeftovers, NotWithAnotherPassphrase) {
   ASSERT_FALSE(bench_.run_stopped_at(all / 2).entry.sequence);
   write_file(bench_.path("pass"), "auk on the rock\n");
+  // It may be a slip of the finger, and what is there the work of days.
+  const RunOutcome refused = bench_.run();
+  EXPECT_EQ(refused.entry.exit_code, exit_code_of(ErrorKind::key));
+  EXPECT_THAT(refused.entry.message, HasSubstr("which is not finished"));
+  bench_.new_passphrase = true;
   EXPECT_EQ(read_by_next_run(), all);
   EXPECT_THAT(listener_.said, HasSubstr("the job's passphrase does not open it"));
 }

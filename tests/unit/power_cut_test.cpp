@@ -5,6 +5,7 @@
 
 #include "base/flush_point.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/ways_in.hpp"
 #include "support/power_cut_store.hpp"
 #include "support/workbench.hpp"
 
@@ -20,7 +21,8 @@ enum class Work {
   run_with_failing_rename,
   keep,
   drop,
-  resume
+  resume,
+  ways
 };
 
 std::string noise(std::size_t size, unsigned seed) {
@@ -33,6 +35,17 @@ std::string noise(std::size_t size, unsigned seed) {
 class PowerCuts {
  public:
   explicit PowerCuts(Work work) : work_(work) {
+    std::string protect = "encryption = \"none\"\n";
+    if (work == Work::ways) {
+      for (const char* name : {"pass-1", "pass-2"}) {
+        write_file(bench_.path(name), "tern in the fog, " + std::string(name) + "\n");
+        std::filesystem::permissions(bench_.path(name), std::filesystem::perms::owner_read);
+      }
+      protect = "passphrase = \"file:" + bench_.path("pass-1") + "\"\n";
+    }
+    bench_.set_job(bench_.home().load_job("job").text +
+                   "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\n" + protect +
+                   "[check]\nafter-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n");
     bench_.clock = &clock_;
     bench_.journal_step = 16000;
     bench_.settle_files();
@@ -52,7 +65,7 @@ class PowerCuts {
       expected_[5] = take_snapshot(bench_.source());
     }
     disk_->settle();
-    if (work == Work::resume) break_off_a_run();
+    if (work == Work::resume || work == Work::ways) break_off_a_run();
     start_ = disk_->copy();
     expected_before_ = expected_;
     home_ = bench_.path("home");
@@ -121,6 +134,8 @@ class PowerCuts {
         keep_point("job", "2", "the move", bench_.context());
       } else if (work_ == Work::drop) {
         drop_point("job", "4", "", bench_.context());
+      } else if (work_ == Work::ways) {
+        change_passphrase("job", {.new_source = "file:" + bench_.path("pass-2")}, bench_.context());
       } else {
         made = bench_.run().entry.sequence.has_value();
       }
@@ -150,7 +165,7 @@ class PowerCuts {
       if (done && work_ == Work::keep && points_said("job", bench_.context()).size() != 1)
         return fail("it is not known any more that a point is kept");
       bool keeps_all = work_ == Work::run || work_ == Work::keep || work_ == Work::run_with_failing_rename ||
-                       work_ == Work::resume;
+                       work_ == Work::resume || work_ == Work::ways;
       for (Sequence point = 1; keeps_all && point <= 4; ++point) {
         if (!has(point)) return fail("point " + std::to_string(point) + " is gone");
       }
@@ -200,9 +215,7 @@ class PowerCuts {
 
   Work work_;
   Time clock_;
-  Workbench bench_{
-      "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\nencryption = \"none\"\n[check]\n"
-      "after-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n"};
+  Workbench bench_{""};
   std::shared_ptr<PowerCutStore::Disk> disk_ = std::make_shared<PowerCutStore::Disk>();
   std::shared_ptr<PowerCutStore::Disk> start_;
   std::string home_;
@@ -211,9 +224,11 @@ class PowerCuts {
   int cuts_ = 0;
 };
 
-constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders,  Work::run,  Work::prune,
-                             Work::fold,      Work::run_with_failing_rename, Work::keep, Work::drop,
-                             Work::resume};
+constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders,
+                             Work::run,       Work::prune,
+                             Work::fold,      Work::run_with_failing_rename,
+                             Work::keep,      Work::drop,
+                             Work::resume,    Work::ways};
 const char* const work_names[] = {"a first run",
                                   "a first run into folders that are there",
                                   "a run",
@@ -222,7 +237,8 @@ const char* const work_names[] = {"a first run",
                                   "a run whose last renaming fails",
                                   "keeping a point",
                                   "giving up the newest point",
-                                  "a run that goes on with a broken one"};
+                                  "a run that goes on with a broken one",
+                                  "another passphrase"};
 
 class PowerCut : public testing::TestWithParam<int> {};
 
@@ -231,7 +247,7 @@ TEST_P(PowerCut, LosesNothingThatWasReported) {
   EXPECT_EQ(cuts.sweep(), "") << work_names[GetParam()];
   EXPECT_GT(cuts.cuts(), 10);
 }
-INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 9));
+INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 10));
 
 // Where each flush is missed.
 struct FlushCase {
@@ -239,11 +255,11 @@ struct FlushCase {
   Work work;
 };
 constexpr FlushCase flush_cases[] = {
-    {"content of a file", Work::run},         {"name of a small file", Work::run},
-    {"name of a folder", Work::first_run},    {"name of drive.json", Work::first_run_into_folders},
-    {"folder of a new set", Work::run},       {"names of a set's files", Work::run},
-    {"mark of removal", Work::prune},         {"files taken over by folding", Work::fold},
-    {"what a run goes on with", Work::resume}};
+    {"1: content of a file", Work::run},         {"2: name of a small file", Work::run},
+    {"3: name of a folder", Work::first_run},    {"4: name of drive.json", Work::first_run_into_folders},
+    {"5: folder of a new set", Work::run},       {"6: names of a set's files", Work::run},
+    {"7: mark of removal", Work::prune},         {"8: files taken over by folding", Work::fold},
+    {"9: what a run goes on with", Work::resume}};
 
 class LeftOutFlush : public testing::TestWithParam<FlushCase> {};
 

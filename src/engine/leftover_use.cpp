@@ -47,18 +47,23 @@ std::optional<Leftover> leftover_of(const LookSession& session) {
   for (const SetFolder& folder : list_set_folders(store, session.folder(), nullptr)) {
     const bool marked = folder.unfinished || store.exists(folder.path + "/" + unfinished_file);
     if (!marked || !folder.named_by_rule) continue;
-    try {
-      std::optional<Leftover> left = find_leftover(store, folder);
-      if (left && no_use(*left, session).empty()) found = std::move(left);
-    } catch (const Error& error) {
-      if (!does_not_read(error)) throw;
-    }
+    std::optional<Leftover> left = find_leftover(store, folder);
+    if (left && no_use(*left, session).empty()) found = std::move(left);
   }
   return found;
 }
 
+std::optional<Leftover> leftover_that_reads(const LookSession& session) {
+  try {
+    return leftover_of(session);
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return std::nullopt;
+  }
+}
+
 std::optional<LeftPoint> left_point(const LookSession& session) {
-  const std::optional<Leftover> left = leftover_of(session);
+  const std::optional<Leftover> left = leftover_that_reads(session);
   if (!left) return std::nullopt;
   LeftPoint point{left->mark.sequence, left->mark.started, left->bytes, {}};
   const DriveState* const known = remembered(session);

@@ -12,8 +12,10 @@ std::string no_use(const Leftover& leftover, const LookSession& session);
 // Nobody waits for it any more: the same, by time.
 std::string too_old(const Leftover& leftover, Instant now);
 
-// The one that the next run may go on with, as it lies there now.
+// The one that the next run may go on with, as it lies there now. Throws Error of the system.
 std::optional<Leftover> leftover_of(const LookSession& session);
+// The same for who only counts it: nothing where it does not read.
+std::optional<Leftover> leftover_that_reads(const LookSession& session);
 // The same for those who look, with what this machine remembers of it.
 std::optional<LeftPoint> left_point(const LookSession& session);
 // Of a drive that is not there.

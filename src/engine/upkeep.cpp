@@ -80,7 +80,7 @@ KeepQuestion keep_question(const LookSession& session, History& history, const R
     question.hold = Hold::simulated_clock;
   if (any_suspect(session.sets())) question.hold = Hold::suspect_point;
   question.sets = kept_sets(own_points(session, &history));
-  if (const std::optional<Leftover> left = leftover_of(session)) question.beside = left->bytes;
+  if (const std::optional<Leftover> left = leftover_that_reads(session)) question.beside = left->bytes;
   return question;
 }
 

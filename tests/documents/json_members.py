@@ -32,8 +32,9 @@ class Desk:
                             "KESTRUM_HOME": self.path("home"), "KESTRUM_NOW": date + "T20:30:00Z"}
 
     def write(self, name, text):
-        with open(self.path(name), "w") as file:
-            file.write(text)
+        os.makedirs(os.path.dirname(self.path(name)), exist_ok=True)
+        with open(self.path(name), "wb") as file:
+            file.write(text if isinstance(text, bytes) else text.encode())
 
     def __call__(self, *words):
         done = subprocess.run([KESTRUM, *words, "--json"], env=self.environment, capture_output=True, text=True)
@@ -137,6 +138,38 @@ def play(desk):
     desk("tell", "wardens", "--test")
     desk("tell")
     desk("status")
+    guarded(desk)
+
+
+def guarded(desk):
+    """Ways in, and a point that is suspect."""
+    for one in range(30):
+        desk.write(f"moths/trap-{one}.csv", "Hawk moth\n" * 90)
+    desk.write("pass-2", "puffin under the cliff\n")
+    desk.write("pass-3", "auk on the rock again\n")
+    for name in ("pass-2", "pass-3"):
+        os.chmod(desk.path(name), 0o600)
+    desk("job", "define", "moths", "--what-folders", desk.path("moths"), "--where-destinations", desk.path("drive"),
+         "--where-destinations", desk.path("nowhere"), "--same-disk", "--protect-passphrase", "file:" + desk.path("pass-2"))
+    desk("run", "moths")
+    desk("passphrase", "test", "moths")
+    desk("passphrase", "test", "moths", "--passphrase", "file:" + desk.path("pass-3"))
+    desk("recovery", "add", "moths", desk.path("key.pub"))
+    desk("passphrase", "test", "moths", "--recovery-key", desk.path("key"))
+    desk("status")
+    desk("passphrase", "change", "moths", "--new", "file:" + desk.path("pass-3"))
+    desk("job", "show", "moths")
+    for one in range(12):
+        desk.write(f"moths/trap-{one}.csv.fulmar", bytes(range(256)) * 4)
+        os.remove(desk.path(f"moths/trap-{one}.csv"))
+    for one in range(12, 24):
+        desk.write(f"moths/trap-{one}.csv", os.urandom(900))
+    desk("run", "moths")
+    desk("guard", "moths")
+    desk("points", "moths")
+    desk("status")
+    desk("guard", "moths", "--reject", "2")
+    desk("points", "moths")
 
 
 def text_of(documents):

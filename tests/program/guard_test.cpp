@@ -57,7 +57,7 @@ TEST_F(GuardVerb, ShowsWhatStoodOutAndTakesAPersonsWord) {
   EXPECT_THAT(desk_({"status", desk_.drive()}).out, HasSubstr("suspect"));
   EXPECT_THAT(desk_({"points", "wardens"}).out, HasSubstr("suspect"));
   EXPECT_THAT(desk_({"prune", "wardens", "--dry"}).out, HasSubstr("a point is suspect"));
-  EXPECT_EQ(desk_({"fold", "wardens", "--beyond-rules", "--yes"}).exit, 3);
+  EXPECT_EQ(desk_({"fold", "wardens", "--yes"}).exit, 3);
   // The latest is the newest that nobody doubts; by its number anything comes back.
   const std::string back = desk_.folder / "back";
   const Ran restored = desk_({"restore", "wardens", desk_.source() + "/list-0.csv", "--to", back});

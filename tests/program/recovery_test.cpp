@@ -44,7 +44,7 @@ TEST(Recovery, OpensTheChainsThatBeganWithIt) {
   ASSERT_EQ(desk.define({"--protect-recovery-key", office + ".pub"}).exit, 0);
   Ran old_chain = desk({"run", "wardens"});
   EXPECT_EQ(old_chain.exit, 0) << old_chain.err;
-  EXPECT_THAT(old_chain.err, HasSubstr("run wardens --kind full"));
+  EXPECT_THAT(old_chain.err, HasSubstr("kestrum recovery add wardens"));
 
   Ran full = desk({"run", "wardens", "--kind", "full"});
   EXPECT_EQ(full.exit, 0) << full.err;

@@ -159,13 +159,18 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     run({"--quiet"});
   }
   const Snapshot there = take_snapshot(desk_.source());
+  // How long one takes that is left alone.
+  const auto begin = std::chrono::steady_clock::now();
+  ASSERT_EQ(desk_({"passphrase", "change", "wardens", "--new", source("pass-2")}).exit, 0);
+  const auto length =
+      std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now() - begin).count();
   std::mt19937 random(2027);
   int killed = 0, half = 0;
-  std::string now = "pass", next = "pass-2";
+  std::string now = "pass-2", next = "pass";
   for (int round = 0; round < rounds; ++round) {
     const pid_t change =
         desk_.program.start({"passphrase", "change", "wardens", "--old", source(now), "--new", source(next)});
-    std::this_thread::sleep_for(std::chrono::milliseconds(random() % 700));
+    std::this_thread::sleep_for(std::chrono::milliseconds(random() % static_cast<unsigned>(length + 1)));
     kill(change, SIGKILL);
     killed += Program::wait(change) == -SIGKILL ? 1 : 0;
     const Ran own = desk_({"passphrase", "test", "wardens"});

@@ -70,9 +70,11 @@ GoodPart good_part(const FrameFileReader& file, SealedFile sealed,
       const FrameHead decoded = FrameHead::decode(head);
       // A closing frame is the end of a set that got no seal.
       if (decoded.ordinal != ordinal || decoded.kind == FrameKind::closing) break;
+      // All of it is read before anything of it counts: what does not read is cut off.
+      const auto tag = file.tag_of(place);
       take_frame(file, place, decoded.kind, part);
       digest.update(head);
-      digest.update(file.tag_of(place));
+      digest.update(tag);
       at += place.size;
       passed(place.size);
     }

@@ -121,7 +121,7 @@ void GuardTally::added(const Entry& entry, HeadLook head) {
   const std::string_view more = ending(entry.path.name());
   const std::string_view without = std::string_view(path).substr(0, path.size() - more.size());
   Added one{.content = content_mark(entry), .ending = ending_of(entry.path, false), .head = head};
-  if (!more.empty()) one.without_more = one.stem = mark_of(without);
+  if (!more.empty()) one.without_more = mark_of(without);
   added_.push_back(one);
 }
 
@@ -200,8 +200,9 @@ void GuardTally::match_names(GuardCounts& counts) {
     // A longer name in the place of the old one, or another ending; what begins as files of some format do is
     // a conversion, or a packing.
     const bool readable = one.head == HeadLook::known || one.head == HeadLook::text;
-    const bool longer = has(gone_paths_, one.without_more) && one.without_more != 0 && !readable;
-    const bool other = has(gone_stems_, one.stem) && one.stem != 0 && one.head == HeadLook::noise;
+    const bool longer = one.without_more != 0 && has(gone_paths_, one.without_more) && !readable;
+    const bool other =
+        one.without_more != 0 && has(gone_stems_, one.without_more) && one.head == HeadLook::noise;
     if (!longer && !other) continue;
     ++counts.renamed;
     if (one.head == HeadLook::noise) ++counts.renamed_noise;
@@ -220,6 +221,8 @@ GuardCounts GuardTally::finish() {
   if (!setup_.before.empty()) counts.files_before = setup_.before.back().files;
   look_at_samples(counts);
   match_names(counts);
+  // Of more than that nobody can say what was moved and what is gone.
+  if (added_.size() == most_names || gone_paths_.size() == most_names) counts.moved = counts.gone;
   return counts;
 }
 

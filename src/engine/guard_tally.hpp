@@ -40,8 +40,7 @@ class GuardTally {
  private:
   struct Added {
     std::uint64_t content = 0;       // content_mark()
-    std::uint64_t without_more = 0;  // the path without the last ending
-    std::uint64_t stem = 0;          // the same, of what is gone under another ending
+    std::uint64_t without_more = 0;  // mark of the path without the last ending; 0: it has none
     std::uint32_t ending = 0;        // place in endings_
     HeadLook head = HeadLook::nothing;
   };
@@ -64,8 +63,8 @@ class GuardTally {
   std::optional<Entry> waiting_;
   PointReader* point_;
   static constexpr std::size_t most_samples = 64, most_examples = 20;
-  static constexpr std::size_t most_names = 2'000'000;  // of added and of gone files that are told apart
-  std::vector<Entry> samples_;                          // as they were before
+  static constexpr std::size_t most_names = 500'000;  // of added and of gone files that are told apart
+  std::vector<Entry> samples_;                        // as they were before
   std::vector<Added> added_;
   std::vector<std::uint64_t> gone_contents_, gone_paths_, gone_stems_;
   std::map<std::string, std::uint32_t, std::less<>> ending_places_;

@@ -111,9 +111,9 @@ class Prover {
     const Seal* seal = seal_of(set);
     if (seal == nullptr || !concerns(set, *seal)) return false;
     const Id chain = seal->core.facts.chain;
-    std::optional<SecretKey> master;
+    std::optional<KeyRing::Opened> opened;
     try {
-      master = keys_.unlock(seal->keys, chain);
+      opened = keys_.open(seal->keys, chain);
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::key && error.kind() != ErrorKind::damage) throw;
       if (set.not_ours || wanted_ == KeysWanted::as_far_as_they_open) return false;
@@ -122,15 +122,19 @@ class Prover {
                          : NotOurs::unknown);
       return true;
     }
+    const SecretKey& master = opened->master;
+    // Whoever has the public part of a recovery key can make a chain that it opens: only the passphrase takes
+    // in what this machine does not know.
+    if (set.not_ours && opened->by == KeyEntryType::recovery && !rules_.knows(chain)) return false;
     // Without encryption the run itself says so: there is nothing else to go on with.
-    if (rules_.encrypted && rules_.knows(chain) && !pinned(rules_, chain, *master)) {
+    if (rules_.encrypted && rules_.knows(chain) && !pinned(rules_, chain, master)) {
       leave_out(set, NotOurs::replaced);
       return true;
     }
     bool changed = set.not_ours.has_value();
     if (changed) take_in(set);
-    if (seal_is_authentic(*set.seal, *master)) return changed;
-    if (set.twin && seal_is_authentic(*set.twin, *master)) {
+    if (seal_is_authentic(*set.seal, master)) return changed;
+    if (set.twin && seal_is_authentic(*set.twin, master)) {
       std::swap(set.seal, set.twin);
     } else {
       leave_out(set, NotOurs::forged);

@@ -116,8 +116,8 @@ void SetRun::take(const Walked& found) {
 }
 
 void SetRun::add(const Entry& entry, Change change, const Entry* before) {
-  show_above(entry.path);
   const HeadLook head = std::exchange(head_, HeadLook::nothing);
+  show_above(entry.path);
   if (tally_ != nullptr)
     tally_->found(entry, change == Change::held && before == nullptr ? &entry : before, head);
   count(entry, change);

@@ -168,7 +168,9 @@ void WriteSession::prove_sets() {
     if (!encrypted || own_job().encryption == Encryption::none) continue;
     const Id& chain = set.facts().chain;
     if (memory().chain_keys.contains(chain)) continue;
-    memory().chain_keys[chain] = key_check(keys().unlock(set.seal->keys, chain));
+    const KeyRing::Opened opened = keys().open(set.seal->keys, chain);
+    if (opened.by != KeyEntryType::passphrase) continue;  // it does not tell who has made the chain
+    memory().chain_keys[chain] = key_check(opened.master);
     learnt = true;
   }
   if (learnt) save_memory();

@@ -85,8 +85,8 @@ TEST_F(Dialogue, AsksInOrderAndSavesWhatWasAnswered) {
           "\"]\nsame-disk = \"accept\"\n[when]\nruns = [\"weekdays at 20:30\"]\nif-missed = "
           "\"skip\"\n[how]\n" +
           "kind = \"differential\"\n[protect]\npassphrase = \"file:" + (desk_.folder / "new.pass") +
-          "\"\nrecovery-key = \"" + (desk_.folder / "home/wardens.pub") +
-          "\"\n[keep]\nage = \"60 days\"\ndrive-limit = \"85%\"\n[around]\nbefore = \"true\"\n[tell]\n" +
+          "\"\nrecovery-key = [\"" + (desk_.folder / "home/wardens.pub") +
+          "\"]\n[keep]\nage = \"60 days\"\ndrive-limit = \"85%\"\n[around]\nbefore = \"true\"\n[tell]\n" +
           "mail = [\"office@skerrypoint.example\"]\n");
   EXPECT_EQ(read_file(desk_.folder / "new.pass"), "tern in the fog\n");
   EXPECT_EQ(fs::status(desk_.folder / "new.pass").permissions(),

@@ -217,7 +217,8 @@ TEST_F(OnChange, WhileTheDriveIsAwayChangesGatherAndThenCome) {
 TEST_F(OnChange, AnHourOfRandomChangesLosesNothing) {
   TreeMaker maker(desk_.source(), 15);
   maker.grow(300);
-  define({"--when-least-interval", "5 minutes"});
+  // Such days are no ordinary ones.
+  define({"--when-least-interval", "5 minutes", "--protect-guard", "no"});
   begin();
   clock_.go(240);
   const Instant end{clock_.now().seconds + 3600, 0};

@@ -7,6 +7,7 @@
 #include "base/bytes.hpp"
 #include "base/clock.hpp"
 #include "base/error.hpp"
+#include "base/secret_memory.hpp"
 #include "base/set_facts.hpp"
 #include "base/text.hpp"
 #include "base/tree_path.hpp"
@@ -173,6 +174,31 @@ TEST(LostPlaces, RoundTripAsText) {
   EXPECT_FALSE(back.covers(1, 97));
   EXPECT_FALSE(back.covers(2, 96));
   EXPECT_TRUE(LostPlaces::parse("nonsense x:y").empty());
+}
+
+TEST(SecretMemory, IsWipedWhenItGoesAndUsedAgain) {
+  const std::size_t before = secret_memory_in_use();
+  const std::uint8_t* where = nullptr;
+  {
+    SecretMemory one(as_bytes("tern in the fog"));
+    where = one.view().data();
+    SecretMemory copy = one, moved = std::move(one);
+    EXPECT_TRUE(one.empty());  // NOLINT: what was moved from is empty
+    EXPECT_EQ(copy, moved);
+    EXPECT_NE(copy.view().data(), moved.view().data());
+    EXPECT_EQ(secret_memory_in_use(), before + 64);
+  }
+  EXPECT_EQ(secret_memory_in_use(), before);
+  // The block stays mapped.
+  EXPECT_EQ(std::string_view(reinterpret_cast<const char*>(where), 15),
+            std::string_view("\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0", 15));
+  EXPECT_EQ(SecretMemory(40).view().data(), where);
+  // More than one block, and more than any block has.
+  std::vector<SecretMemory> many;
+  for (int i = 0; i < 2000; ++i) many.emplace_back(as_bytes(std::to_string(i)));
+  for (int i = 0; i < 2000; ++i)
+    EXPECT_EQ(as_text(many[static_cast<std::size_t>(i)].view()), std::to_string(i));
+  EXPECT_EQ(SecretMemory(100'000).view().size(), 100'000u);
 }
 
 TEST(BoundedQueue, ClosingLetsTheReaderDrain) {

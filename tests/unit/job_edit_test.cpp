@@ -88,6 +88,8 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"protect-encryption", {{"aes-256-gcm"}, {"none"}}},
       {"protect-passphrase", {{"file:/etc/kestrum/a.pass"}, {"ask"}}},
       {"protect-recovery-key", {{"/etc/kestrum/office.pub"}, {"/x"}}},
+      {"protect-guard", {{"no"}, {"yes"}}},
+      {"protect-bait", {{"/home/isla/0-accounts.csv"}, {"/srv/a", "/srv/b"}}},
       {"keep-age", {{"30 days"}, {"1 year"}}},
       {"keep-chains", {{"3 chains"}, {"1 chain"}}},
       {"keep-points", {{"10 points"}, {"3 points"}}},

@@ -226,7 +226,8 @@ TEST_F(WaysIn, ARecoveryKeyVouchesForNoChainThatThisMachineDoesNotKnow) {
   state.chain_keys.erase(newest);
   bench_.home().save_state("job", state);
   change_passphrase("job", {.new_source = source("second"), .old_key = key}, bench_.context());
-  for (const FoundSet& set : bench_.subject("job").sets()) {
+  EXPECT_FALSE(bench_.home().load_state("job").value().chain_keys.contains(newest));
+  for (const FoundSet& set : bench_.subject(bench_.drive()).sets()) {
     if (!set.sealed()) continue;
     KeyRing ring([&] { return phrase("second"); });
     if (set.facts().chain == newest) {

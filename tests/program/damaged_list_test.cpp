@@ -80,8 +80,11 @@ TEST_F(DamagedList, RestoresAllTheRest) {
   const std::string to = desk_.folder / "to";
   const std::string said =
       damaged({"restore", "wardens", desk_.source(), "--to", to, "--layout", "path"}).out;
-  EXPECT_EQ(said.find("does not read"), said.rfind("does not read"))
-      << "pages in a row are one gap: " << said;
+  // Pages in a row are one gap; one of the upper levels that lies among them is another one.
+  std::size_t gaps = 0;
+  for (std::size_t at = 0; (at = said.find("does not read", at)) != std::string::npos; ++at) ++gaps;
+  EXPECT_GE(gaps, 1u);
+  EXPECT_LE(gaps, 2u) << said;
   const int whole = whole_files_in(to);
   EXPECT_GT(whole, folders * each / 4);
   EXPECT_LT(whole, folders * each);

@@ -174,6 +174,7 @@ TEST_P(DriveAway, AtFortyMoments) {
   }
   EXPECT_GE(struck, 38);
   EXPECT_GE(told, 15) << "at most moments it matters";
+  std::printf("%s: %d moments\n", how.name, struck);
   EXPECT_TRUE(bench_.verified().good());
 }
 

@@ -3,6 +3,8 @@
 // next run works. With any one flush left out, this finds it.
 #include <gtest/gtest.h>
 
+#include <cstdlib>
+
 #include "base/flush_point.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/ways_in.hpp"
@@ -76,7 +78,10 @@ class PowerCuts {
   std::string sweep() {
     for (std::uint64_t cut = 1; failure_.empty(); ++cut) {
       bool through = false;
-      for (unsigned keep : {0u, 100u, 50u, 80u}) {
+      for (unsigned way = 0; way < ways(); ++way) {
+        constexpr unsigned usual[] = {0, 100, 50, 80};
+        const unsigned keep =
+            way < std::size(usual) ? usual[way] : (31 * way + 7 * static_cast<unsigned>(cut)) % 101;
         through = one_cut(cut, keep);
         if (!failure_.empty())
           return failure_ + " (cut at " + std::to_string(cut) + ", keeping " + std::to_string(keep) + " %)";
@@ -87,6 +92,11 @@ class PowerCuts {
     return failure_;
   }
   int cuts() const { return cuts_; }
+  // What is kept of the unflushed, in how many ways at each moment.
+  static unsigned ways() {
+    const char* const wanted = std::getenv("KESTRUM_CUT_WAYS");
+    return wanted != nullptr ? static_cast<unsigned>(std::atoi(wanted)) : 4;
+  }
 
  private:
   bool first() const { return work_ == Work::first_run || work_ == Work::first_run_into_folders; }
@@ -246,7 +256,7 @@ TEST_P(PowerCut, LosesNothingThatWasReported) {
   PowerCuts cuts(all_work[GetParam()]);
   EXPECT_EQ(cuts.sweep(), "") << work_names[GetParam()];
   EXPECT_GT(cuts.cuts(), 10);
-  std::printf("%s: %d moments\n", work_names[GetParam()], 4 * cuts.cuts());
+  std::printf("%s: %d moments\n", work_names[GetParam()], static_cast<int>(PowerCuts::ways()) * cuts.cuts());
 }
 INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 10));
 

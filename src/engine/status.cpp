@@ -47,6 +47,7 @@ void look_at_drive(LookSession& session, JobStatus& status, DriveStatus& drive, 
 
 bool made_good_point(const RunEntry& run, History& history) {
   if (!run.sequence || run.exit_code == exit_code_of(ErrorKind::damage)) return false;
+  if (run.result == RunResult::suspect) return false;
   if (!run.set) return true;
   const SetChecks checks = history.checks(*run.set);
   return !(checks.last && !checks.last->good) && !(checks.deep && checks.deep->affected.value_or(0) > 0);

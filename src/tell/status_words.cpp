@@ -101,7 +101,8 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
   const std::string job = subject_of(status);
   switch (trouble.kind) {
     case TroubleKind::suspect:
-      return "look at once, before the machine is used on; nothing is let go until you say: kestrum guard " +
+      return "look at once, and leave the machine alone until you know; nothing is let go until you say: "
+             "kestrum guard " +
              job + " --trust POINT, or --reject POINT";
     case TroubleKind::job_file:
       return "mend it: kestrum job edit " + job;

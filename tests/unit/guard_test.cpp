@@ -297,6 +297,16 @@ TEST_F(Guarded, AFullDriveIsSaid) {
   EXPECT_EQ(compare_snapshots(snapshot_, desk_.bench().restored(good_)), "");
 }
 
+// What people encrypt themselves looked like noise before.
+TEST_F(Guarded, VaultsThatAreSavedAnewAreNoEvidence) {
+  for (int day = 0; day < 2; ++day) {
+    for (unsigned i = 0; i < 20; ++i)
+      write_file(desk_.bench().source() + "/vault-" + std::to_string(i),
+                 noise(100 * i + static_cast<unsigned>(day), 2000));
+    EXPECT_EQ(desk_.run(), "") << day;
+  }
+}
+
 TEST_F(Guarded, ButNotWhereTheJobSaysNo) {
   Workbench& bench = desk_.bench();
   std::string text = bench.home().load_job("job").text;

@@ -238,6 +238,21 @@ TEST_F(WaysIn, ARecoveryKeyVouchesForNoChainThatThisMachineDoesNotKnow) {
   }
 }
 
+TEST_F(WaysIn, NorWhereThisMachineKnowsNone) {
+  const RecoveryKey key = make_recovery_key();
+  write_file(bench_.path("office.pub"), recovery_public_text(key.open));
+  make_points();
+  add_recovery_key("job", bench_.path("office.pub"), bench_.context());
+  JobState state = bench_.home().load_state("job").value();
+  state.chain_keys.clear();
+  bench_.home().save_state("job", state);
+  EXPECT_EQ(
+      change_passphrase("job", {.new_source = source("second"), .old_key = key}, bench_.context()).changed(),
+      0u);
+  EXPECT_TRUE(bench_.home().load_state("job").value().chain_keys.empty());
+  EXPECT_EQ(opened_by("second"), 0u);
+}
+
 TEST_F(WaysIn, WhatAnotherVersionAddedToASealStays) {
   make_points(1);
   const FoundSet set = bench_.subject().sets()[0];

@@ -225,6 +225,11 @@ TEST_F(WaysIn, ARecoveryKeyVouchesForNoChainThatThisMachineDoesNotKnow) {
   const Id newest = bench_.subject().sets().newest()->facts().chain;
   state.chain_keys.erase(newest);
   bench_.home().save_state("job", state);
+  SubjectOptions by_key;
+  by_key.subject = "job";
+  by_key.recovery_key = key;
+  LookSession session = LookSession::open(&bench_.home(), by_key);
+  for (const FoundSet& set : session.proved_sets()) EXPECT_TRUE(!set.sealed() || set.facts().chain != newest);
   change_passphrase("job", {.new_source = source("second"), .old_key = key}, bench_.context());
   EXPECT_FALSE(bench_.home().load_state("job").value().chain_keys.contains(newest));
   for (const FoundSet& set : bench_.subject(bench_.drive()).sets()) {

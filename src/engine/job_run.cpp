@@ -341,8 +341,10 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
   session.save_memory();
   observer_.phase_begins(Phase::copying, fit.expected());
-  for (const std::string& line : set_bait_out(job_, *chain_, plan.guard ? plan.guard->reference : 0))
-    note(line);
+  if (job_.guard) {
+    for (const std::string& line : set_bait_out(job_, *chain_, plan.guard ? plan.guard->reference : 0))
+      note(line);
+  }
   std::optional<WatchedRun> watched;
   if (plan.decision.base)
     watched = watch_->onto(session.drive(), session.sets().sealed(*plan.decision.base)->facts().set);

@@ -249,6 +249,9 @@ TEST_P(Watched, ARunSeesOnlyWhatHappenedAndMissesNothing) {
 
 TEST_P(Watched, WhateverHappensThePointIsThatOfALookAtEverything) {
   int parts = 0;
+  // Such days are no ordinary ones.
+  std::string text = bench_.home().load_job("job").text;
+  bench_.set_job(text.insert(text.find("[protect]\n") + 10, "guard = \"no\"\n"));
   for (unsigned seed = 1; seed <= 2; ++seed) {
     const std::string source = bench_.source();
     TreeMaker maker(source, seed);
@@ -443,6 +446,25 @@ TEST_P(Watched, DifferentialSetsTakeAlongWhatHappenedSinceTheirFullOne) {
     EXPECT_TRUE(looked_at_a_part());
     EXPECT_EQ(outcome.entry.totals.changed_files, static_cast<std::uint64_t>(i));
     EXPECT_EQ(compare_snapshots(take_snapshot(source), bench_.restored(*outcome.entry.sequence)), "");
+  }
+}
+
+// The guard is not told of what nobody looks at.
+TEST_P(Watched, WhatIsTakenOverUnseenIsNoEvidence) {
+  const std::string text = bench_.home().load_job("job").text;
+  bench_.set_job(text + "[how]\nkind = \"differential\"\n");
+  bench_.settle_files();
+  const std::string source = bench_.source();
+  for (int i = 0; i < 40; ++i)
+    for (int j = 0; j < 30; ++j)
+      write_file(source + "/d" + std::to_string(i) + "/f" + std::to_string(j), "0");
+  begin();
+  run();
+  for (int i = 1; i < 7; ++i) {
+    write_file(source + "/d" + std::to_string(i) + "/f1", std::to_string(i));
+    const RunOutcome outcome = run();
+    EXPECT_TRUE(looked_at_a_part());
+    EXPECT_EQ(outcome.entry.result, RunResult::done) << outcome.entry.message;
   }
 }
 

@@ -35,6 +35,16 @@ std::string_view ending(std::string_view name) {
   return dot == std::string_view::npos || dot == 0 ? std::string_view() : name.substr(dot);
 }
 
+// Of formats that all begin in a way of their own: under such a name nothing begins like noise; nor under one
+// that says nothing.
+bool begins_readably(std::string_view ending) {
+  static constexpr std::string_view endings[] = {".jpg",  ".jpeg", ".png",  ".gif",  ".tif",   ".pdf", ".zip",
+                                                 ".docx", ".xlsx", ".pptx", ".odt",  ".ods",   ".odp", ".mp3",
+                                                 ".mp4",  ".mov",  ".wav",  ".flac", ".ogg",   ".csv", ".txt",
+                                                 ".xml",  ".json", ".html", ".md",   ".sqlite"};
+  return ending.empty() || std::find(std::begin(endings), std::end(endings), ending) != std::end(endings);
+}
+
 bool has(const std::vector<std::uint64_t>& sorted, std::uint64_t mark) {
   return std::binary_search(sorted.begin(), sorted.end(), mark);
 }
@@ -115,7 +125,6 @@ void GuardTally::changed(const Entry& entry, const Entry& before, HeadLook head)
 void GuardTally::added(const Entry& entry, HeadLook head) {
   if (entry.carried_from) return;
   ++counts_.added;
-  if (head == HeadLook::noise) ++counts_.added_noise;
   if (added_.size() >= most_names) return;
   const std::string path = entry.path.absolute();
   const std::string_view more = ending(entry.path.name());
@@ -192,7 +201,12 @@ void GuardTally::look_at_samples(GuardCounts& counts) {
 void GuardTally::match_names(GuardCounts& counts) {
   for (std::vector<std::uint64_t>* marks : {&gone_contents_, &gone_paths_, &gone_stems_})
     std::sort(marks->begin(), marks->end());
+  std::vector<bool> readable_endings(endings_.size());
+  for (const auto& [text, place] : ending_places_) readable_endings[place] = begins_readably(text);
   for (const Added& one : added_) {
+    // More of what this job has anyway is no evidence.
+    const bool strange = !endings_[one.ending].before || readable_endings[one.ending];
+    if (one.head == HeadLook::noise && strange) ++counts.added_noise;
     if (one.content != 0 && has(gone_contents_, one.content)) {
       ++counts.moved;
       continue;

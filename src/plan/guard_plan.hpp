@@ -24,7 +24,7 @@ struct GuardCounts {
   std::uint64_t silent = 0;         // content is another, size and time of modification are not
   std::uint64_t renamed = 0;        // of those gone, in whose place another content has the name and more
   std::uint64_t renamed_noise = 0;  // of those, that begin like noise
-  std::uint64_t added_noise = 0;    // of those added, that begin like noise
+  std::uint64_t added_noise = 0;    // of those added, that begin like noise under a name that tells otherwise
   std::string new_ending = {};      // of names; the one that came up most, of those not there before
   std::uint64_t with_new_ending = 0;
   std::uint64_t bait = 0;          // bait files that were changed or are gone

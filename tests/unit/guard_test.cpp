@@ -307,6 +307,35 @@ TEST_F(Guarded, VaultsThatAreSavedAnewAreNoEvidence) {
   }
 }
 
+TEST_F(Guarded, OtherNamesAltogetherAreNoticed) {
+  const std::string folder = desk_.bench().source() + "/kept";
+  for (unsigned i = 0; i < 30; ++i)
+    write_file(folder + "/" + std::to_string(i) + ".csv", std::string(500, 'a'));
+  EXPECT_EQ(desk_.run(), "");
+  for (unsigned i = 0; i < 20; ++i) {
+    std::filesystem::remove(folder + "/" + std::to_string(i) + ".csv");
+    write_file(folder + "/" + to_hex(as_bytes(noise(i, 6))), noise(i, 600));
+  }
+  EXPECT_THAT(desk_.run(), HasSubstr("20 files are gone, and as many new ones look encrypted"));
+}
+
+// More of what the job has anyway, on a day on which others go.
+TEST_F(Guarded, AnImportOfVaultsWhileOthersAreClearedOutIsNone) {
+  const std::string folder = desk_.bench().source() + "/kept";
+  for (unsigned i = 0; i < 30; ++i)
+    write_file(folder + "/" + std::to_string(i) + ".csv", std::string(500, 'a'));
+  write_file(folder + "/one.vault", noise(1, 600));
+  EXPECT_EQ(desk_.run(), "");
+  for (unsigned i = 0; i < 20; ++i) {
+    std::filesystem::remove(folder + "/" + std::to_string(i) + ".csv");
+    write_file(folder + "/" + std::to_string(i) + ".vault", noise(i, 600));
+  }
+  for (unsigned i = 0; i < 20; ++i)
+    std::filesystem::rename(folder + "/" + std::to_string(i) + ".vault",
+                            folder + "/new-" + std::to_string(i) + ".vault");
+  EXPECT_EQ(desk_.run(), "");
+}
+
 TEST_F(Guarded, ButNotWhereTheJobSaysNo) {
   Workbench& bench = desk_.bench();
   std::string text = bench.home().load_job("job").text;

@@ -204,13 +204,13 @@ void GuardTally::match_names(GuardCounts& counts) {
   std::vector<bool> readable_endings(endings_.size());
   for (const auto& [text, place] : ending_places_) readable_endings[place] = begins_readably(text);
   for (const Added& one : added_) {
-    // More of what this job has anyway is no evidence.
-    const bool strange = !endings_[one.ending].before || readable_endings[one.ending];
-    if (one.head == HeadLook::noise && strange) ++counts.added_noise;
     if (one.content != 0 && has(gone_contents_, one.content)) {
       ++counts.moved;
       continue;
     }
+    // More of what this job has anyway is no evidence.
+    const bool strange = !endings_[one.ending].before || readable_endings[one.ending];
+    if (one.head == HeadLook::noise && strange) ++counts.added_noise;
     // A longer name in the place of the old one, or another ending; what begins as files of some format do is
     // a conversion, or a packing.
     const bool readable = one.head == HeadLook::known || one.head == HeadLook::text;

@@ -246,20 +246,24 @@ std::uint64_t WaysOutcome::changed() const {
   return all;
 }
 
+// The passphrase of before; nothing where a recovery key opens instead.
+static std::optional<SecretText> open_as_before(AllWays& ways, const PassphraseChange& change,
+                                                const std::string& source) {
+  if (change.old_key) {
+    ways.open_by(*change.old_key);
+    return std::nullopt;
+  }
+  if (source == (change.old_source.empty() ? ways.job().passphrase : change.old_source) && source != "ask")
+    throw Error(ErrorKind::usage, "the old and the new passphrase would come from the same file",
+                "name the file of the new one with --new, or of the one before with --old");
+  return need(ways.keys().passphrase());
+}
+
 WaysOutcome change_passphrase(const std::string& job, const PassphraseChange& change,
                               const RunContext& context) {
   AllWays ways(job, context, change.old_source);
-  const std::string own = ways.job().passphrase;
-  const std::string source = change.new_source.empty() ? own : change.new_source;
-  std::optional<SecretText> old;
-  if (change.old_key) {
-    ways.open_by(*change.old_key);
-  } else {
-    if (source == (change.old_source.empty() ? own : change.old_source) && source != "ask")
-      throw Error(ErrorKind::usage, "the old and the new passphrase would come from the same file",
-                  "name the file of the new one with --new, or of the one before with --old");
-    old = need(ways.keys().passphrase());
-  }
+  const std::string source = change.new_source.empty() ? ways.job().passphrase : change.new_source;
+  const std::optional<SecretText> old = open_as_before(ways, change, source);
   SecretText wanted = new_passphrase(source, job, context);
   if (old == wanted)
     throw Error(
@@ -359,6 +363,20 @@ bool WayTest::everything() const {
   return std::all_of(chains.begin(), chains.end(), [](const Chain& chain) { return chain.trouble.empty(); });
 }
 
+static void try_seal(LookSession& session, const FoundSet& set, WayTest::Chain& chain) {
+  try {
+    const SecretKey master = session.keys().unlock(set.seal->keys, set.facts().chain);
+    if (!seal_is_authentic(*set.seal, master))
+      throw damage("the seal of point " + std::to_string(set.folder.sequence) +
+                   " was not written with its chain's key");
+    unbox_root(*set.seal, master);
+    ++chain.opened;
+  } catch (const Error& error) {
+    if (is_of_the_system(error)) throw;
+    if (chain.trouble.empty()) chain.trouble = error.what();
+  }
+}
+
 WayTest test_way(LookSession& session) {
   WayTest test{.drive = session.drive_name(), .root = session.root(), .chains = {}};
   std::map<Id, std::size_t> places;
@@ -370,17 +388,7 @@ WayTest test_way(LookSession& session) {
     WayTest::Chain& chain = test.chains[place->second];
     chain.last = set.folder.sequence;
     ++chain.points;
-    try {
-      const SecretKey master = session.keys().unlock(set.seal->keys, set.facts().chain);
-      if (!seal_is_authentic(*set.seal, master))
-        throw damage("the seal of point " + std::to_string(set.folder.sequence) +
-                     " was not written with its chain's key");
-      unbox_root(*set.seal, master);
-      ++chain.opened;
-    } catch (const Error& error) {
-      if (is_of_the_system(error)) throw;
-      if (chain.trouble.empty()) chain.trouble = error.what();
-    }
+    try_seal(session, set, chain);
   }
   for (WayTest::Chain& chain : test.chains) {
     if (chain.trouble.empty()) chain.trouble = read_top(session, chain.last);

@@ -175,10 +175,13 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     killed += Program::wait(change) == -SIGKILL ? 1 : 0;
     const Ran own = desk_({"passphrase", "test", "wardens"});
     EXPECT_EQ(own.exit, 0) << round << ": " << own.out << own.err;
-    half += desk_({"passphrase", "test", "wardens", "--passphrase", source(now)}).exit == 0 &&
-                    desk_({"passphrase", "test", "wardens", "--passphrase", source(next)}).exit == 0
-                ? 1
-                : 0;
+    // Some sets have the new one already.
+    const auto tried = nlohmann::json::parse(
+        desk_({"passphrase", "test", "wardens", "--passphrase", source(next), "--json"}).out);
+    std::uint64_t opened = 0;
+    for (const auto& chain : tried["destinations"][0]["chains"])
+      opened += chain["opened"].get<std::uint64_t>();
+    half += opened > 0 ? 1 : 0;
     const Ran completed =
         desk_({"passphrase", "change", "wardens", "--old", source(now), "--new", source(next)});
     ASSERT_EQ(completed.exit, 0) << round << ": " << completed.err;
@@ -193,7 +196,7 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     fs::remove_all(to);
   }
   std::cout << killed << " of " << rounds << " changes killed, " << half
-            << " of them where both passphrases open everything: nothing was lost\n";
+            << " of them when sets had the new passphrase already: nothing was lost\n";
 }
 
 // In a run that is held in its middle, passphrase and master key lie in locked memory only, and nowhere else.

@@ -71,8 +71,8 @@ void print_verdict(const GuardVerdict& verdict, bool trusted, const std::string&
   if (verdict.newest_trusted) out("The next run builds on point {}.\n", point_text(*verdict.newest_trusted));
   if (!trusted)
     out("Bring back what was lost, then run the job. When the evidence is not needed any more: kestrum drop "
-        "{} {}\n",
-        shell_word(printable(job)), verdict.points.front());
+        "{} {}:{}\n",
+        shell_word(printable(job)), shell_word(printable(verdict.drive)), verdict.points.front());
   if (verdict.suspect_left > 0)
     out("{} still suspect: kestrum guard {}\n",
         count_text(verdict.suspect_left, "point there is", "points there are"), shell_word(printable(job)));

@@ -1,6 +1,7 @@
 #include "engine/each_drive.hpp"
 
 #include "base/text.hpp"
+#include "engine/drive_trouble.hpp"
 
 namespace kestrum {
 
@@ -45,7 +46,7 @@ void EachDrive::change_one(LookSession found, const std::function<void(WriteSess
     session.finish_folds();
     use(session);
   } catch (const Error& error) {
-    throw session.guard().explain(error);
+    throw seen_with_drive(session.destination(), error);
   }
   if (session.memory_trouble()) context.observer.note(session.memory_trouble()->what());
 }

@@ -8,6 +8,7 @@
 #include "base/text.hpp"
 #include "engine/destination_note.hpp"
 #include "engine/disk_sharing.hpp"
+#include "engine/drive_trouble.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/log_keeping.hpp"
 #include "job/job_selection.hpp"
@@ -154,7 +155,7 @@ void JobRun::steps() {
     if (sources_changed) selection = selected(true);
     work(session, selection);
   } catch (const Error& error) {
-    throw session.guard().explain(error);
+    throw seen_with_drive(session.destination(), error);
   }
   outcome_.free_bytes = session.store().space().free;
 }
@@ -365,11 +366,12 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
 
 void JobRun::finish(WriteSession& session, const StoredSet& stored) {
   const SetFacts& facts = stored.seal.core.facts;
+  outcome_.entry.totals = facts.totals;
+  // Nothing is called made that does not read.
+  const FoundSet& set = session.sealed_now(stored.folder, facts.set);
   outcome_.entry.sequence = facts.sequence;
   outcome_.entry.set = facts.set;
-  outcome_.entry.totals = facts.totals;
   outcome_.set_folder = session.root() + "/" + stored.folder;
-  const FoundSet& set = session.sealed_now(stored.folder, facts.set);
   // What may not come back after a power cut is not held against the drive later.
   if (stored.sure) remember(session, set, stored);
   tell_saved_anew(stored);

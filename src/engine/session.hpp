@@ -154,6 +154,7 @@ class WriteSession : public LookSession {
   const std::optional<Error>& memory_trouble() const { return memory_trouble_; }
 
  private:
+  void open();
   void reload_state();
   void remember_newest_but(const FoundSet& set);
   bool remember_closed();

@@ -13,12 +13,8 @@ class WriteGuard {
   WriteGuard(const Destination& destination, const JobLock& lock) : destination_(destination), lock_(lock) {}
   // Throws Error: no_destination (unmounted), wrong_drive (another is in its place), busy (the lock is lost).
   void check() const;
-  // What an error means, seen with where the drive is now: a drive that went away is the reason for whatever
-  // failed after it.
-  Error explain(const Error& error) const;
 
  private:
-  std::optional<Error> drive_trouble() const;
   const Destination& destination_;
   const JobLock& lock_;
 };

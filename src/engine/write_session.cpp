@@ -1,10 +1,20 @@
 #include "base/text.hpp"
+#include "engine/drive_trouble.hpp"
 #include "engine/leftover_use.hpp"
 
 namespace kestrum {
 
 WriteSession::WriteSession(LookSession found, const RunContext& context)
     : LookSession(std::move(found)), context_(context) {
+  try {
+    open();
+  } catch (const Error& error) {
+    throw seen_with_drive(destination(), error);
+  }
+  context_.control.set_after_pause([this] { guard_->check(); });
+}
+
+void WriteSession::open() {
   claim_drive(place(), context_.clock);
   store().make_folders(folder());
   LockRequest request;
@@ -22,7 +32,6 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
   memory().job = identity().job;
   drive_ = &memory().use(destination().drive->id, destination().named);
   guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
-  context_.control.set_after_pause([this] { guard_->check(); });
   read_again();
   const std::string in_drive = root() + "/" + folder();
   std::string others = others_may_write({root(), in_drive.substr(0, in_drive.rfind('/')), in_drive});

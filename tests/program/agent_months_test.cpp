@@ -13,6 +13,7 @@
 #include "calendar/span.hpp"
 #include "ledger/due_book.hpp"
 #include "program/agent_desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -261,10 +262,8 @@ void AgentMonths::check() {
 }
 
 TEST_F(AgentMonths, OneLineForEachMomentWhateverHappens) {
-  const char* asked = std::getenv("KESTRUM_AGENT_DAYS");
-  const char* seed = std::getenv("KESTRUM_AGENT_SEED");
-  const std::int64_t days = asked != nullptr ? std::atoll(asked) : 30;
-  std::mt19937_64 random(seed != nullptr ? std::strtoull(seed, nullptr, 10) : 15);
+  const std::int64_t days = extent("KESTRUM_AGENT_DAYS", 30);
+  std::mt19937_64 random(extent("KESTRUM_AGENT_SEED", 15));
   begin_agent();
   const Instant end{clock_.now().seconds + days * day, 0};
   while (clock_.now() < end) {

@@ -3,9 +3,9 @@
 #include <unistd.h>
 
 #include <chrono>
-#include <cstdlib>
 
 #include "program/desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -22,12 +22,12 @@ TEST(Kill, AtRandomMoments) {
   ASSERT_EQ(desk({"run", "wardens", "--kind", "full"}).exit, 0);
   auto length =
       std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
-  int killed = 0;
+  unsigned killed = 0;
   int newest = 2;
   points[2] = take_snapshot(desk.source());
-  const char* const asked = std::getenv("KESTRUM_KILLS");
-  const int rounds = asked != nullptr ? std::atoi(asked) : 50;
-  for (int round = 0; round < rounds; ++round) {
+  const unsigned wanted = extent("KESTRUM_KILLS", 50);
+  unsigned round = 0;
+  for (; killed < wanted && round < 2 * wanted; ++round) {
     maker.churn(8);
     std::vector<std::string> words{"run", "wardens"};
     if (round % 3 == 0) words.insert(words.end(), {"--kind", "full"});
@@ -57,8 +57,8 @@ TEST(Kill, AtRandomMoments) {
       std::filesystem::remove_all(to);
     }
   }
-  std::printf("killed %d of %d times during a run\n", killed, rounds);
-  EXPECT_GE(killed, rounds / 2) << "most runs should have been killed before their end";
+  std::printf("killed %u of %u times during a run\n", killed, round);
+  EXPECT_EQ(killed, wanted) << "most runs should have been killed before their end";
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 

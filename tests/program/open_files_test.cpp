@@ -1,8 +1,8 @@
 // A chain of very many files where a process may open few: everything works, and is exact.
-#include <cstdlib>
 #include <iostream>
 
 #include "program/desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -21,13 +21,12 @@ Ran run_with_limit(Desk& desk, int limit, std::vector<std::string> words) {
 
 // Each set has a volume and an index; KESTRUM_CHAIN sets, of which the long tier makes a thousand.
 TEST(OpenFiles, ALongChainUnderALimitOfSixtyFour) {
-  const char* wanted = std::getenv("KESTRUM_CHAIN");
-  const int runs = wanted != nullptr ? std::atoi(wanted) : 120;
+  const unsigned runs = extent("KESTRUM_CHAIN", 120);
   Desk desk;
   desk.define({"--how-renew", "never", "--check-after-run", "nothing", "--keep-points", "5000 points"},
               false);
-  for (int run = 0; run < runs; ++run) {
-    write_file(desk.source() + "/list-" + std::to_string(run), noise(static_cast<unsigned>(run), 3000));
+  for (unsigned run = 0; run < runs; ++run) {
+    write_file(desk.source() + "/list-" + std::to_string(run), noise(run, 3000));
     if (run == runs - 1) {
       ASSERT_EQ(desk({"job", "edit", "wardens", "--check-after-run", "read back"}).exit, 0);
     }

@@ -1,10 +1,10 @@
 // Two commands at the same moment: first starts, a run and a fold, a reader and a pruning. Whoever comes
 // second may be told to wait; nobody loses anything, and nothing is called damage. KESTRUM_RACES rounds of
 // each.
-#include <cstdlib>
 #include <iostream>
 
 #include "program/desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -12,8 +12,7 @@ namespace {
 namespace fs = std::filesystem;
 
 int rounds() {
-  const char* wanted = std::getenv("KESTRUM_RACES");
-  return wanted != nullptr ? std::atoi(wanted) : 12;
+  return static_cast<int>(extent("KESTRUM_RACES", 12));
 }
 
 std::string content_of(Desk& desk, const std::string& to, const std::vector<std::string>& more = {}) {

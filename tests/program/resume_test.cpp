@@ -10,6 +10,7 @@
 #include <thread>
 
 #include "program/desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -21,8 +22,8 @@ using testing::Not;
 class Resuming : public testing::Test {
  protected:
   static constexpr std::uint64_t each = 1u << 20;
-  static constexpr unsigned files = 96;
-  static constexpr std::uint64_t all = files * each;
+  const unsigned files = extent("KESTRUM_RESUME_MIB", 96);
+  const std::uint64_t all = files * each;
   void SetUp() override {
     for (unsigned i = 0; i < files; ++i)
       write_file(desk_.source() + "/sounds/" + std::to_string(i) + ".wav", noise(i, each));
@@ -79,7 +80,12 @@ TEST_F(Resuming, AKilledRunIsGoneOnWith) {
   EXPECT_EQ(document["destinations"][0]["unfinished"]["bytes"], there);
   const auto done = run_to_the_end();
   const std::uint64_t read = done["runs"][0]["totals"]["read-bytes"];
-  EXPECT_LT(read, all - there + all / 4) << "of " << all << ", " << there << " were there";
+  // What was finished and is read again: what lies behind the last journal.
+  const double again = static_cast<double>(read + there) - static_cast<double>(all);
+  EXPECT_LT(again / static_cast<double>(there), files > 96 ? 0.05 : 0.5);
+  std::printf("killed when %llu of %llu MiB were written; the next run read %llu MiB\n",
+              static_cast<unsigned long long>(there >> 20), static_cast<unsigned long long>(all >> 20),
+              static_cast<unsigned long long>(read >> 20));
   EXPECT_THAT(desk_({"points", "wardens"}).out, Not(HasSubstr("not finished")));
   expect_all_there(1);
 }
@@ -105,11 +111,10 @@ TEST_F(Resuming, StopKeepsAndDiscardClears) {
 
 // Each killed at some moment, until one comes through.
 TEST_F(Resuming, KilledAtRandomMoments) {
-  const char* const wanted = std::getenv("KESTRUM_KILLS");
-  const int rounds = wanted != nullptr ? std::atoi(wanted) : 6;
+  const unsigned wanted = extent("KESTRUM_KILLS", 6);
   std::mt19937 random(2027);
-  int killed = 0, points = 0;
-  for (int round = 0; round < rounds; ++round) {
+  unsigned killed = 0, points = 0;
+  for (unsigned round = 0; killed < wanted && round < 4 * wanted; ++round) {
     // A few files change each time, and one is gone.
     for (int i = 0; i < 5; ++i) {
       const unsigned which = static_cast<unsigned>(random() % files);
@@ -133,6 +138,7 @@ TEST_F(Resuming, KilledAtRandomMoments) {
   }
   const auto done = run_to_the_end();
   expect_all_there(done["runs"][0]["point"]);
+  EXPECT_EQ(killed, wanted);
   std::cout << killed << " runs killed, " << points + 1
             << " points made of what they left: all as they should be\n";
 }

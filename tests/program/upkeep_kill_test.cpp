@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 
 #include "program/desk.hpp"
+#include "support/extent.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -19,7 +20,8 @@ std::vector<int> points_of(Desk& desk) {
   return out;
 }
 
-void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vector<int>& chosen, int round) {
+void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vector<int>& chosen,
+                     unsigned round) {
   for (int which : chosen) {
     std::string to = desk.folder / "out";
     EXPECT_EQ(desk({"restore", "wardens", desk.source(), "--at", std::to_string(which), "--to", to,
@@ -33,12 +35,12 @@ void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vec
 }
 
 // A job's life with one command killed in each round.
-void kill_rounds(Desk& desk, TreeMaker& maker, int rounds, const std::vector<std::string>& command,
-                 unsigned least_points, int& killed) {
+void kill_rounds(Desk& desk, TreeMaker& maker, unsigned wanted, const std::vector<std::string>& command,
+                 unsigned least_points, unsigned& killed, unsigned& round) {
   std::map<int, Snapshot> points;
   std::mt19937 random(2027);
   long length = 200000;
-  for (int round = 0; round < rounds; ++round) {
+  for (; killed < wanted && round < 2 * wanted; ++round) {
     while (points.size() < least_points) {
       Ran ran = desk({"run", "wardens"});
       ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -88,11 +90,11 @@ TEST(KilledUpkeep, FoldingAtRandomMoments) {
   // Room for volumes that are kept and for some that are written again.
   desk.define({"--how-volume-size", "256 KiB", "--how-renew", "never", "--keep-points", "1000 points"},
               false);
-  const char* asked = std::getenv("KESTRUM_KILLS");
-  int rounds = asked != nullptr ? std::atoi(asked) : 30, killed = 0;
-  kill_rounds(desk, maker, rounds, {"fold", "wardens"}, 5, killed);
-  EXPECT_GE(killed, rounds / 2) << "most should have been killed";
-  std::printf("killed %d of %d times while folding\n", killed, rounds);
+  const unsigned wanted = extent("KESTRUM_KILLS", 30);
+  unsigned killed = 0, rounds = 0;
+  kill_rounds(desk, maker, wanted, {"fold", "wardens"}, 5, killed, rounds);
+  EXPECT_EQ(killed, wanted) << "most should have been killed";
+  std::printf("killed %u of %u times while folding\n", killed, rounds);
 }
 
 TEST(KilledUpkeep, PruningAtRandomMoments) {
@@ -104,10 +106,9 @@ TEST(KilledUpkeep, PruningAtRandomMoments) {
   // The rules of the runs keep everything; those of the command that is killed do not.
   std::map<int, Snapshot> points;
   std::mt19937 random(7);
-  int killed = 0;
-  const char* const asked = std::getenv("KESTRUM_KILLS");
-  const int rounds = asked != nullptr ? std::atoi(asked) : 50;
-  for (int round = 0; round < rounds; ++round) {
+  unsigned killed = 0, round = 0;
+  const unsigned wanted = extent("KESTRUM_KILLS", 50);
+  for (; killed < wanted && round < 3 * wanted; ++round) {
     while (points.size() < 7) {
       Ran ran = desk({"run", "wardens"});
       ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -129,8 +130,8 @@ TEST(KilledUpkeep, PruningAtRandomMoments) {
       return std::find(left.begin(), left.end(), one.first) == left.end();
     });
   }
-  EXPECT_GE(killed, rounds * 2 / 5) << "most should have been killed";
-  std::printf("killed %d of %d times while pruning\n", killed, rounds);
+  EXPECT_EQ(killed, wanted) << "most should have been killed";
+  std::printf("killed %u of %u times while pruning\n", killed, round);
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 

@@ -1,10 +1,15 @@
 // The drive goes away in the middle of a run, a pruning, a folding: unmounted, mounted read-only, another one
-// in its place. Nothing is written elsewhere, earlier points stay whole, the result says what happened.
+// in its place, its device pulled out with whatever was not flushed. Nothing is written elsewhere, earlier
+// points stay whole, the result says what happened.
+#include <fcntl.h>
 #include <gtest/gtest.h>
+#include <sys/ioctl.h>
 #include <sys/mount.h>
 #include <unistd.h>
 
 #include "base/exit_codes.hpp"
+#include "base/file_handle.hpp"
+#include "support/mounts.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -12,7 +17,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-enum class Away { unmounted, read_only, replaced };
+enum class Away { unmounted, read_only, replaced, pulled };
 enum class Verb { run, prune, fold };
 struct AwayCase {
   const char* name;
@@ -28,7 +33,7 @@ class DriveBack : public testing::Test {
     keep_ = bench_.path("keep");
     other_ = bench_.path("other");
     for (const std::string& folder : {keep_, other_}) fs::create_directories(folder);
-    ASSERT_EQ(mount("tmpfs", keep_.c_str(), "tmpfs", 0, "size=64m"), 0);
+    mount_keep();
     ASSERT_EQ(mount("tmpfs", other_.c_str(), "tmpfs", 0, "size=64m"), 0);
     put_back();
     // The other drive is somebody's, with an identity of its own.
@@ -42,7 +47,7 @@ class DriveBack : public testing::Test {
     if (keep_.empty()) return;
     while (umount2(bench_.drive().c_str(), MNT_DETACH) == 0) {
     }
-    umount2(keep_.c_str(), MNT_DETACH);
+    take_down_keep();
     umount2(other_.c_str(), MNT_DETACH);
   }
 
@@ -52,9 +57,30 @@ class DriveBack : public testing::Test {
     for (char& c : out) c = static_cast<char>(random());
     return out;
   }
+  // A file system in memory, or one on a device that can be pulled out.
+  void mount_keep() {
+    if (!on_device_) {
+      ASSERT_EQ(mount("tmpfs", keep_.c_str(), "tmpfs", 0, "size=64m"), 0);
+      return;
+    }
+    const std::string image = bench_.path("drive.img");
+    if (!fs::exists(image)) make_ext4_image(image, 64, "gannet");
+    device_ = std::make_unique<LoopDevice>(image);
+    ASSERT_EQ(mount(device_->path().c_str(), keep_.c_str(), "ext4", 0, nullptr), 0);
+  }
+  void take_down_keep() {
+    EXPECT_EQ(umount(keep_.c_str()), 0);
+    device_.reset();
+  }
   void put_back() {
     while (umount2(bench_.drive().c_str(), MNT_DETACH) == 0) {
     }
+    // Put in again, it holds what had reached it.
+    if (pulled_) {
+      take_down_keep();
+      mount_keep();
+    }
+    pulled_ = false;
     ASSERT_EQ(mount(keep_.c_str(), bench_.drive().c_str(), nullptr, MS_BIND, nullptr), 0);
   }
   void take_away(Away how) {
@@ -63,8 +89,21 @@ class DriveBack : public testing::Test {
       mount(nullptr, drive, nullptr, MS_BIND | MS_REMOUNT | MS_RDONLY, nullptr);
       return;
     }
+    if (how == Away::pulled) {
+      pull_out();
+      return;
+    }
     umount2(drive, MNT_DETACH);
     if (how == Away::replaced) mount(other_.c_str(), drive, nullptr, MS_BIND, nullptr);
+  }
+  // A loop device in use cannot be detached; its file system is told that it is gone: nothing is written any
+  // more, not even its journal, and whatever is asked of it fails.
+  void pull_out() {
+    constexpr unsigned long shut_down = _IOR('X', 125, std::uint32_t);
+    std::uint32_t without_journal = 2;
+    const FileHandle top(open(keep_.c_str(), O_RDONLY | O_DIRECTORY));
+    ASSERT_EQ(ioctl(top.get(), shut_down, &without_journal), 0);
+    pulled_ = true;
   }
   void refill() {
     while (bench_.points().size() < 5) {
@@ -79,6 +118,7 @@ class DriveBack : public testing::Test {
     try {
       if (verb == Verb::run) {
         RunOutcome outcome = bench_.run();
+        message_ = outcome.entry.message;
         point = outcome.entry.sequence;
         return outcome.entry.exit_code;
       }
@@ -86,6 +126,7 @@ class DriveBack : public testing::Test {
       if (verb == Verb::prune) prune_job("job", false, bench_.context());
       return exit_done;
     } catch (const Error& error) {
+      message_ = error.what();
       return exit_code_of(error.kind());
     }
   }
@@ -107,25 +148,37 @@ class DriveBack : public testing::Test {
   };
   Bench bench_;
   std::string keep_, other_;
+  std::string message_;
+  bool on_device_ = false, pulled_ = false;
+  std::unique_ptr<LoopDevice> device_;  // for as long as it is plugged in
   std::map<Sequence, Snapshot> points_;
   int changed_ = 0;
 };
 
-class DriveAway : public DriveBack, public testing::WithParamInterface<AwayCase> {};
+constexpr int moments = 50;
 
-TEST_P(DriveAway, AtFortyMoments) {
+class DriveAway : public DriveBack, public testing::WithParamInterface<AwayCase> {
+ protected:
+  void SetUp() override {
+    on_device_ = GetParam().away == Away::pulled;
+    DriveBack::SetUp();
+  }
+};
+
+TEST_P(DriveAway, AtFiftyMoments) {
   AwayCase how = GetParam();
   std::uint64_t operations = 0;
   int struck = 0, told = 0;
   const Snapshot others = take_snapshot(other_);
-  for (int moment = 0; moment <= 40; ++moment) {
+  for (int moment = 0; struck < moments && moment <= 2 * moments; ++moment) {
     refill();
     if (how.verb == Verb::run) write_file(bench_.source() + "/new", noise(90000, moment));
     if (how.verb == Verb::prune) bench_.set_keep("points = \"2 points\"");
     const Snapshot now = take_snapshot(bench_.source());
     auto state = std::make_shared<FaultStore::State>();
     // The first time only counts.
-    state->fault.at = moment == 0 ? 0 : 1 + static_cast<std::uint64_t>(moment - 1) * operations / 40;
+    state->fault.at =
+        moment == 0 ? 0 : 1 + static_cast<std::uint64_t>((moment - 1) % moments) * operations / moments;
     bool hit = false;
     state->strike = [&] {
       hit = true;
@@ -154,7 +207,7 @@ TEST_P(DriveAway, AtFortyMoments) {
       }
       int right = how.away == Away::replaced ? 8 : 5;
       bool done = code == 0 || code == 1;
-      EXPECT_TRUE(done || code == right) << moment << ": " << code;
+      EXPECT_TRUE(done || code == right) << moment << ": " << code << " " << message_;
       told += done ? 0 : 1;
       // A run that says it made its point has made it, on the drive; one that failed has not.
       if (how.verb == Verb::run) {
@@ -168,11 +221,15 @@ TEST_P(DriveAway, AtFortyMoments) {
     if (point) {
       EXPECT_EQ(left.back(), *point) << moment;
     }
+    // Pulled when it was sealed already, and before that could be seen: then it is there all the same.
+    if (how.verb == Verb::run && !point) points_.try_emplace(left.back(), now);
     EXPECT_TRUE(bench_.verified(Depth::quick).good()) << moment;
     for (Sequence one : {left.front(), left.back()})
       EXPECT_EQ(compare_snapshots(points_[one], bench_.restored(one)), "") << moment << " point " << one;
+    // The next run goes on from there, and clears what is left about.
+    points_[bench_.run_good()] = take_snapshot(bench_.source());
   }
-  EXPECT_GE(struck, 38);
+  EXPECT_EQ(struck, moments);
   EXPECT_GE(told, 15) << "at most moments it matters";
   std::printf("%s: %d moments\n", how.name, struck);
   EXPECT_TRUE(bench_.verified().good());
@@ -182,12 +239,15 @@ INSTANTIATE_TEST_SUITE_P(Ways, DriveAway,
                          testing::Values(AwayCase{"run_unmounted", Away::unmounted, Verb::run},
                                          AwayCase{"run_read_only", Away::read_only, Verb::run},
                                          AwayCase{"run_replaced", Away::replaced, Verb::run},
+                                         AwayCase{"run_pulled", Away::pulled, Verb::run},
                                          AwayCase{"prune_unmounted", Away::unmounted, Verb::prune},
                                          AwayCase{"prune_read_only", Away::read_only, Verb::prune},
                                          AwayCase{"prune_replaced", Away::replaced, Verb::prune},
+                                         AwayCase{"prune_pulled", Away::pulled, Verb::prune},
                                          AwayCase{"fold_unmounted", Away::unmounted, Verb::fold},
                                          AwayCase{"fold_read_only", Away::read_only, Verb::fold},
-                                         AwayCase{"fold_replaced", Away::replaced, Verb::fold}),
+                                         AwayCase{"fold_replaced", Away::replaced, Verb::fold},
+                                         AwayCase{"fold_pulled", Away::pulled, Verb::fold}),
                          [](const auto& way) { return way.param.name; });
 
 // Pulled out and put in again: the same drive, found under another device, and what was open is of no use.

@@ -10,6 +10,7 @@
 #include "base/head_look.hpp"
 #include "engine/status.hpp"
 #include "support/desk_life.hpp"
+#include "support/extent.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -153,8 +154,7 @@ std::pair<unsigned, unsigned> seeds() {
 }
 
 unsigned days() {
-  const char* const wanted = std::getenv("KESTRUM_GUARD_DAYS");
-  return wanted != nullptr ? static_cast<unsigned>(std::atoi(wanted)) : 40;
+  return extent("KESTRUM_GUARD_DAYS", 40);
 }
 
 // Ordinary days are quiet; then somebody takes one file in twenty, in each of three ways, on days of each

@@ -2,12 +2,12 @@
 #include <gtest/gtest.h>
 
 #include <chrono>
-#include <cstdlib>
 
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "plan/keep_plan.hpp"
 #include "plan/plan_words.hpp"
+#include "support/extent.hpp"
 #include "support/simulated_years.hpp"
 
 namespace kestrum::test {
@@ -357,8 +357,7 @@ TEST(KeepPlan, AFoldedSetMeetsTheNeedsOfWhatItCovers) {
 
 // KESTRUM_YEARS=10000 in the evidence tier.
 TEST(KeepPlan, HoldsOverSimulatedYears) {
-  const char* asked = std::getenv("KESTRUM_YEARS");
-  std::uint64_t years = asked != nullptr ? std::strtoull(asked, nullptr, 10) : 150;
+  const std::uint64_t years = extent("KESTRUM_YEARS", 150);
   auto begun = std::chrono::steady_clock::now();
   YearsResult result = simulate_years(1, years, 400);
   std::chrono::duration<double> took = std::chrono::steady_clock::now() - begun;

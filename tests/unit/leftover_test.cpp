@@ -6,11 +6,11 @@
 #include <sys/stat.h>
 
 #include <chrono>
-#include <cstdlib>
 #include <thread>
 
 #include "base/exit_codes.hpp"
 #include "engine/leftover_use.hpp"
+#include "support/extent.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -199,15 +199,14 @@ INSTANTIATE_TEST_SUITE_P(Stores, Leftovers, testing::Bool(),
 
 // What journals cost: of bytes, here; of time, printed for the evidence tier, where the tree is larger.
 TEST(Journals, CostLittle) {
-  const char* const wanted = std::getenv("KESTRUM_JOURNAL_MIB");
-  const unsigned mib = wanted != nullptr ? static_cast<unsigned>(std::atoi(wanted)) : 24;
+  const unsigned mib = extent("KESTRUM_JOURNAL_MIB", 24);
   Workbench bench("[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
   bench.settle_files();
   for (unsigned i = 0; i < mib * 8; ++i)
     write_file(bench.source() + "/" + std::to_string(i / 100) + "/" + std::to_string(i), noise(i, 1u << 17));
   std::vector<double> with, without;
   std::uint64_t stored_with = 0, stored_without = 0;
-  const int rounds = wanted != nullptr ? 7 : 1;
+  const int rounds = mib > 24 ? 7 : 1;
   for (int round = 0; round < 2 * rounds; ++round) {
     const bool journals = round % 2 == 0;
     bench.journal_step = journals ? 8u << 20 : UINT64_MAX;

@@ -3,11 +3,10 @@
 // next run works. With any one flush left out, this finds it.
 #include <gtest/gtest.h>
 
-#include <cstdlib>
-
 #include "base/flush_point.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/ways_in.hpp"
+#include "support/extent.hpp"
 #include "support/power_cut_store.hpp"
 #include "support/workbench.hpp"
 
@@ -93,10 +92,7 @@ class PowerCuts {
   }
   int cuts() const { return cuts_; }
   // What is kept of the unflushed, in how many ways at each moment.
-  static unsigned ways() {
-    const char* const wanted = std::getenv("KESTRUM_CUT_WAYS");
-    return wanted != nullptr ? static_cast<unsigned>(std::atoi(wanted)) : 4;
-  }
+  static unsigned ways() { return extent("KESTRUM_CUT_WAYS", 4); }
 
  private:
   bool first() const { return work_ == Work::first_run || work_ == Work::first_run_into_folders; }

@@ -341,7 +341,7 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
 std::vector<std::string> check_fold(const FoldContext& context, const FoldPlan& plan,
                                     const ReachableChunks& reachable, SetReader& folded) {
   std::vector<std::string> findings = folded.check_sizes();
-  CheckOptions options{.deep = true, .drop_cache = true, .own_only = true, .progress = context.step};
+  CheckOptions options{.drop_cache = true, .own_only = true, .progress = context.step};
   for (std::string& finding : check_set(folded, options).findings) findings.push_back(std::move(finding));
   if (!findings.empty()) return findings;
   for (Sequence sequence : plan.sets) {

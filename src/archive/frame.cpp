@@ -201,9 +201,10 @@ FrameContent FrameCipher::decrypt(ByteView frame, Decompressor& decompressor, By
   return out;
 }
 
-PackedFrame FrameCipher::unpack(ByteView frame) const {
+PackedFrame FrameCipher::unpack(ByteView frame, Bytes memory) const {
   FrameHead head = head_of(frame);
   PackedFrame out;
+  out.box = std::move(memory);
   out.kind = head.kind;
   out.codec = head.codec;
   out.level = head.level;

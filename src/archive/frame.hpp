@@ -89,8 +89,8 @@ class FrameCipher {
   // that chunks have the names listed (see check_names). Throws Error of kind damage.
   // `memory` is used for the content.
   FrameContent decrypt(ByteView frame, Decompressor& decompressor, Bytes memory = {}) const;
-  // Authenticated, its list read, still compressed: to be encrypted again elsewhere.
-  PackedFrame unpack(ByteView frame) const;
+  // Authenticated, its list read, still compressed. `memory` is used for what it holds.
+  PackedFrame unpack(ByteView frame, Bytes memory = {}) const;
 
  private:
   void open_box(ByteView frame, const FrameHead& head, Bytes& box) const;

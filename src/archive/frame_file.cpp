@@ -66,22 +66,30 @@ const Bytes& FrameFileReader::raw(FramePlace place) const {
   return bytes;
 }
 
+const Bytes& FrameFileReader::raw(FramePlace place, Marks& marks) const {
+  if (place.size < FrameHead::size + Aead::tag_size) throw damage("a frame is smaller than it can be");
+  const Bytes& bytes = raw(place);
+  std::copy_n(bytes.begin(), marks.head.size(), marks.head.begin());
+  std::copy_n(bytes.end() - Aead::tag_size, marks.tag.size(), marks.tag.begin());
+  return bytes;
+}
+
 FrameContent FrameFileReader::read(FramePlace place, Bytes memory) const {
   static thread_local Decompressor decompressor;
   return cipher_->decrypt(raw(place), decompressor, std::move(memory));
 }
 
 FrameContent FrameFileReader::read(FramePlace place, Bytes memory, Marks& marks) const {
-  if (place.size < FrameHead::size + Aead::tag_size) throw damage("a frame is smaller than it can be");
   static thread_local Decompressor decompressor;
-  const Bytes& bytes = raw(place);
-  std::copy_n(bytes.begin(), marks.head.size(), marks.head.begin());
-  std::copy_n(bytes.end() - Aead::tag_size, marks.tag.size(), marks.tag.begin());
-  return cipher_->decrypt(bytes, decompressor, std::move(memory));
+  return cipher_->decrypt(raw(place, marks), decompressor, std::move(memory));
 }
 
 PackedFrame FrameFileReader::read_packed(FramePlace place) const {
   return cipher_->unpack(raw(place));
+}
+
+PackedFrame FrameFileReader::read_packed(FramePlace place, Bytes memory, Marks& marks) const {
+  return cipher_->unpack(raw(place, marks), std::move(memory));
 }
 
 std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {
@@ -91,6 +99,17 @@ std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) cons
   FramePlace place{offset, FrameHead::decode(bytes).frame_size()};
   if (place.size > size_ - offset) throw damage("the file ends within a frame");
   return {place, std::move(bytes)};
+}
+
+bool FrameFileReader::reads() const {
+  try {
+    file_->drop_cache();
+    Bytes header(FileHeader::size);
+    file_->read_at(0, header);
+    return header == header_bytes_;
+  } catch (const Error&) {
+    return false;
+  }
 }
 
 Bytes FrameFileReader::tag_of(FramePlace place) const {

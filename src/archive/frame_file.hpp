@@ -58,6 +58,7 @@ class FrameFileReader {
   FrameContent read(FramePlace place, Bytes memory, Marks& marks) const;
   // Authenticated, still compressed.
   PackedFrame read_packed(FramePlace place) const;
+  PackedFrame read_packed(FramePlace place, Bytes memory, Marks& marks) const;
   // Calls `frame(place, head, tag)` for each frame in order, reading heads and tags only. Throws damage where
   // the row breaks, with `reached()` telling how far it got.
   template <typename F>
@@ -73,6 +74,9 @@ class FrameFileReader {
   std::uint64_t size() const { return size_; }
   ByteView header_bytes() const { return header_bytes_; }
   void drop_cache() const { file_->drop_cache(); }
+  // Its header comes from the drive: where something else of it does not, that place is bad and not the drive
+  // away.
+  bool reads() const;
   std::pair<FramePlace, Bytes> head_at(std::uint64_t offset) const;
   Bytes tag_of(FramePlace place) const;
   const std::string& path() const { return path_; }
@@ -80,6 +84,7 @@ class FrameFileReader {
  private:
   // The bytes of a frame, in memory of this thread's.
   const Bytes& raw(FramePlace place) const;
+  const Bytes& raw(FramePlace place, Marks& marks) const;
   std::string path_;
   std::unique_ptr<StoreReader> file_;
   Bytes header_bytes_;

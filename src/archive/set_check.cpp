@@ -1,6 +1,7 @@
 #include "archive/set_check.hpp"
 
 #include <algorithm>
+#include <cerrno>
 #include <deque>
 #include <future>
 
@@ -11,31 +12,55 @@
 namespace kestrum {
 namespace {
 
-// A sum over (name, place) of every chunk: equal on both sides when index and frames say the same, whatever
-// the order.
-struct PlaceSum {
+// A sum over every chunk of a frame: equal on both sides when index and frame say the same, whatever the
+// order.
+struct ChunkSum {
   std::uint64_t count = 0;
   std::uint64_t sum = 0;
-  void add(const ChunkName& name, std::uint32_t slot, std::uint64_t frame, std::uint32_t offset,
-           std::uint32_t length) {
+  void add(const ChunkName& name, std::uint32_t offset, std::uint32_t length) {
     std::uint64_t value = ChunkNameHash{}(name);
-    for (std::uint64_t part : {std::uint64_t{slot}, frame, std::uint64_t{offset}, std::uint64_t{length}}) {
+    for (std::uint64_t part : {std::uint64_t{offset}, std::uint64_t{length}}) {
       value = (value ^ part) * 0x9e3779b97f4a7c15u;
       value ^= value >> 29;
     }
     sum += value;
     ++count;
   }
-  bool operator==(const PlaceSum&) const = default;
+  void add(const ChunkSum& other) {
+    sum += other.sum;
+    count += other.count;
+  }
+  bool operator==(const ChunkSum&) const = default;
 };
 
-using BadFrames = std::unordered_set<std::uint64_t>;  // by offset
+// A frame as the index knows it.
+struct IndexedFrame {
+  FramePlace place;
+  ChunkSum chunks;
+};
+
+// What the drive does not read, twice, while it reads the beginning of the same file, is damage there. Other
+// troubles of the system are thrown as they are: they say nothing of what lies on the drive.
+template <typename Read>
+auto read_twice(const FrameFileReader& file, Read&& read) {
+  try {
+    return read();
+  } catch (const Error& error) {
+    if (error.system_code() != EIO) throw;
+  }
+  try {
+    return read();
+  } catch (const Error& error) {
+    if (error.system_code() != EIO || !file.reads()) throw;
+    throw damage("the drive does not read it: " + system_reason(EIO)).with_code(EIO);
+  }
+}
 
 // What one frame turned out to hold.
 struct CheckedFrame {
   FramePlace place;
   bool good = false;
-  std::string trouble;
+  std::optional<Error> trouble;  // damage
   std::optional<Error> failure;  // of the system: nothing is known of the frame
   FrameFileReader::Marks marks;
   std::vector<ListedChunk> chunks;
@@ -58,8 +83,9 @@ class FrameChecker {
 
   bool full() const { return coming_.size() >= limit_; }
   bool empty() const { return coming_.empty(); }
-  void put(const FrameFileReader& file, FramePlace place) {
-    auto task = std::make_shared<Task>(Task{&file, place, {}});
+  // `content`: not only what is listed in it.
+  void put(const FrameFileReader& file, FramePlace place, bool content) {
+    auto task = std::make_shared<Task>(Task{&file, place, content, {}});
     coming_.push_back(task->done.get_future());
     tasks_.push(std::move(task));
   }
@@ -77,6 +103,7 @@ class FrameChecker {
   struct Task {
     const FrameFileReader* file;
     FramePlace place;
+    bool content;
     std::promise<CheckedFrame> done;
   };
 
@@ -86,19 +113,28 @@ class FrameChecker {
       CheckedFrame out{
           .place = (*task)->place, .good = false, .trouble = {}, .failure = {}, .marks = {}, .chunks = {}};
       try {
-        FrameContent frame = (*task)->file->read(out.place, std::move(memory), out.marks);
-        check_names(frame, naming_);
-        out.chunks = std::move(frame.chunks);
-        memory = std::move(frame.content);
+        read_twice(*(*task)->file, [&] { check(**task, memory, out); });
         out.good = true;
       } catch (const Error& error) {
-        if (is_of_the_system(error)) out.failure = error;
-        out.trouble = error.what();
+        (is_of_the_system(error) ? out.failure : out.trouble) = error;
       } catch (const std::exception& error) {
         out.failure = Error(ErrorKind::failed, std::string("cannot check what was read: ") + error.what());
       }
       (*task)->done.set_value(std::move(out));
     }
+  }
+
+  void check(const Task& task, Bytes& memory, CheckedFrame& out) const {
+    if (!task.content) {
+      PackedFrame frame = task.file->read_packed(task.place, std::move(memory), out.marks);
+      out.chunks = std::move(frame.chunks);
+      memory = std::move(frame.box);
+      return;
+    }
+    FrameContent frame = task.file->read(task.place, std::move(memory), out.marks);
+    check_names(frame, naming_);
+    out.chunks = std::move(frame.chunks);
+    memory = std::move(frame.content);
   }
 
   const Naming& naming_;
@@ -108,64 +144,198 @@ class FrameChecker {
   ThreadGroup threads_;
 };
 
-class VolumeCheck {
+bool before(const IndexedFrame& a, const IndexedFrame& b) {
+  return a.place.offset < b.place.offset;
+}
+
+// Sorted by offset, what the index says of the same frame put together.
+void put_together(std::vector<IndexedFrame>& frames) {
+  std::sort(frames.begin(), frames.end(), before);
+  std::size_t kept = 0;
+  for (const IndexedFrame& frame : frames) {
+    if (kept > 0 && frames[kept - 1].place.offset == frame.place.offset) {
+      frames[kept - 1].chunks.add(frame.chunks);
+    } else {
+      frames[kept++] = frame;
+    }
+  }
+  frames.resize(kept);
+}
+
+}  // namespace
+
+class SetCheck::Work {
  public:
-  VolumeCheck(SetReader& set, const CheckOptions& options, SetFindings& out, const Naming& naming)
-      : set_(set), options_(options), out_(out) {
-    if (options.deep) checker_.emplace(naming, options.workers);
+  Work(SetReader& set, const CheckOptions& options, std::uint64_t stretch) : set_(set), options_(options) {
+    for (const SealedFile& sealed : set.seal().core.files) {
+      if (!options.own_only || sealed.set == set.facts().set) files_[sealed.slot].sealed = &sealed;
+    }
+    if (options.frames != FrameCheck::marks) read_index();
+    for (const auto& [slot, file] : files_) divide(slot, file, stretch);
+    if (options.frames == FrameCheck::marks) return;
+    naming_.emplace(set.naming_key());
+    checker_.emplace(*naming_, options.workers);
   }
 
-  PlaceSum& listed() { return listed_; }
-  // True when everything in the file is good. `expected`: where the index says that frames are.
-  bool check(const SealedFile& sealed, const std::vector<FramePlace>& expected, BadFrames& bad) {
-    FrameFileReader& file = set_.file(sealed.slot);
-    if (options_.drop_cache) file.drop_cache();
-    std::string name = printable(set_.folder().name + "/" + sealed.name);
-    bool good =
-        options_.deep ? check_frames(file, sealed, name, expected, bad) : light_digest(file) == sealed.digest;
-    if (!good && bad.empty()) out_.findings.push_back(name + " is not as it was sealed");
-    return good;
+  const std::vector<Stretch>& stretches() const { return stretches_; }
+
+  bool check(const Stretch& stretch) {
+    File& file = files_.at(stretch.slot);
+    try {
+      FrameFileReader& reader = set_.file(stretch.slot);
+      if (options_.drop_cache && !std::exchange(file.dropped, true)) reader.drop_cache();
+      const std::size_t found = out_.findings.size();
+      if (options_.frames == FrameCheck::marks) {
+        check_digest(stretch.slot, light_digest(reader));
+      } else {
+        check_frames(reader, file, stretch);
+      }
+      return out_.findings.size() == found;
+    } catch (const Error& error) {
+      if (is_of_the_system(error)) throw;
+      out_.findings.emplace_back(error.what());
+      out_.places.slots.insert(stretch.slot);
+      return false;
+    }
+  }
+
+  SetFindings finish() {
+    LostPlaces& lost = out_.places;
+    if (lost.empty() && !out_.index_lost && index_differs_) {
+      out_.findings.push_back("the index of " + printable(set_.folder().name) +
+                              " does not say what its volumes hold");
+      out_.index_lost = true;
+    }
+    if (out_.index_lost) lost.slots.insert(0);
+    out_.index_lost = lost.slots.contains(0);
+    if (!lost.empty() && !out_.index_lost) {
+      set_.each_record([&](const IndexRecord& record) {
+        if (lost.covers(record.slot, record.frame.offset)) out_.lost.insert(record.name);
+      });
+    }
+    return std::move(out_);
   }
 
  private:
-  bool check_frames(FrameFileReader& file, const SealedFile& sealed, const std::string& name,
-                    const std::vector<FramePlace>& expected, BadFrames& bad) {
-    DigestStream stream;
-    stream.update(file.header_bytes());
-    auto known = expected.begin();
-    std::uint64_t at = FileHeader::size;
-    auto trouble = [&](std::uint64_t offset, const std::string& what) {
-      bad.insert(offset);
-      out_.findings.push_back(name + " at byte " + std::to_string(offset) + ": " + what);
-    };
+  struct File {
+    const SealedFile* sealed = nullptr;
+    std::vector<IndexedFrame> frames;  // by offset
+    bool dropped = false;              // from the system's memory
+    // What the seal's digest is made of, as long as everything was read in order.
+    DigestStream digest;
+    std::uint64_t digested = 0;
+  };
+
+  void read_index() {
+    try {
+      read_twice(set_.file(0), [this] {
+        for (auto& [slot, file] : files_) file.frames.clear();
+        set_.each_record([this](const IndexRecord& record) { take_record(record); });
+      });
+    } catch (const Error& error) {
+      if (is_of_the_system(error)) throw;
+      out_.index_lost = true;
+      out_.unread = out_.unread || error.system_code() == EIO;
+      out_.findings.push_back("the index of " + printable(set_.folder().name) +
+                              " does not read: " + error.what());
+    }
+    for (auto& [slot, file] : files_) put_together(file.frames);
+  }
+
+  void take_record(const IndexRecord& record) {
+    const auto file = files_.find(record.slot);
+    if (file == files_.end()) return;
+    std::vector<IndexedFrame>& frames = file->second.frames;
+    IndexedFrame frame{record.frame, {}};
+    frame.chunks.add(record.name, record.offset, record.length);
+    frames.push_back(frame);
+    if (frames.size() % 65536 == 0) put_together(frames);  // many chunks share a frame
+  }
+
+  void divide(std::uint32_t slot, const File& file, std::uint64_t most) {
+    std::uint64_t from = FileHeader::size;
+    if (!out_.index_lost) {
+      for (const IndexedFrame& frame : file.frames) {
+        if (frame.place.offset < from + most || frame.place.offset >= file.sealed->size) continue;
+        stretches_.push_back({slot, from, frame.place.offset});
+        from = frame.place.offset;
+      }
+    }
+    stretches_.push_back({slot, from, file.sealed->size});
+  }
+
+  std::string name_of(std::uint32_t slot) const {
+    return printable(set_.folder().name + "/" + files_.at(slot).sealed->name);
+  }
+
+  void trouble(std::uint32_t slot, std::uint64_t offset, const Error& error) {
+    out_.unread = out_.unread || error.system_code() == EIO;
+    // Of the index, parts may still read, but what a look-up needs is not sure to.
+    if (slot == 0) {
+      out_.places.slots.insert(slot);
+    } else {
+      out_.places.frames[slot].insert(offset);
+    }
+    out_.findings.push_back(name_of(slot) + " at byte " + std::to_string(offset) + ": " + error.what());
+  }
+
+  // Nothing of a file can be told good whose frames read and whose digest does not agree.
+  void check_digest(std::uint32_t slot, const Digest& found) {
+    if (found == files_.at(slot).sealed->digest) return;
+    out_.places.slots.insert(slot);
+    out_.findings.push_back(name_of(slot) + " is not as it was sealed");
+  }
+
+  bool reads_content(std::uint32_t slot, std::uint64_t offset) const {
+    if (options_.frames == FrameCheck::content) return true;
+    if (options_.content_one_in == 0) return false;
+    std::uint64_t value = (options_.chance ^ slot) * 0x9e3779b97f4a7c15u;
+    value = (value ^ (value >> 32) ^ offset) * 0xbf58476d1ce4e5b9u;
+    return (value >> 32) % options_.content_one_in == 0;
+  }
+
+  void check_frames(FrameFileReader& reader, File& file, const Stretch& stretch) {
+    const std::uint32_t slot = stretch.slot;
+    if (stretch.from == FileHeader::size) {
+      file.digest.update(reader.header_bytes());
+      file.digested = FileHeader::size;
+    }
+    auto known =
+        std::lower_bound(file.frames.begin(), file.frames.end(), IndexedFrame{{stretch.from, 0}, {}}, before);
+    auto listed = known;  // of the frames that come back
+    std::uint64_t at = stretch.from;
+    const auto end = [&](auto one) { return one == file.frames.end() || one->place.offset >= stretch.to; };
     auto take = [&] {
       CheckedFrame frame = checker_->take();
       if (frame.failure) throw *frame.failure;
       if (frame.good) {
-        count(frame, sealed.slot, stream);
+        count(frame, file, listed);
       } else {
-        trouble(frame.place.offset, frame.trouble);
+        trouble(slot, frame.place.offset, *frame.trouble);
       }
       advance(frame.place.size);
     };
     try {
-      while (at < file.size()) {
-        while (known != expected.end() && known->offset < at) ++known;
+      while (at < stretch.to) {
+        while (!end(known) && known->place.offset < at) {
+          index_differs_ = true;  // it names a place where no frame begins
+          ++known;
+        }
         std::optional<FramePlace> place;
-        if (known != expected.end() && known->offset == at) {
-          place = *known;
+        if (!end(known) && known->place.offset == at) {
+          place = (known++)->place;
         } else {
           // No chunk lies in it: its own head tells how long it is.
           try {
-            place = file.head_at(at).first;
+            place = read_twice(reader, [&] { return reader.head_at(at).first; });
           } catch (const Error& error) {
             if (is_of_the_system(error)) throw;
-            trouble(at, error.what());
+            trouble(slot, at, error);
           }
         }
-        if (place) checker_->put(file, *place);
+        if (place) checker_->put(reader, *place, reads_content(slot, at));
         // Where the head cannot be trusted: on at the next place that the index knows.
-        std::uint64_t next = place ? at + place->size : known != expected.end() ? known->offset : file.size();
+        std::uint64_t next = place ? at + place->size : !end(known) ? known->place.offset : stretch.to;
         if (!place) advance(next - at);
         at = next;
         if (checker_->full()) take();
@@ -175,17 +345,26 @@ class VolumeCheck {
       checker_->drain();
       throw;
     }
-    return bad.empty() && stream.finish() == sealed.digest;
+    const bool broken = out_.places.slots.contains(slot) || out_.places.frames.contains(slot);
+    if (file.digested == file.sealed->size && !broken) check_digest(slot, file.digest.finish());
   }
 
-  void count(const CheckedFrame& frame, std::uint32_t slot, DigestStream& stream) {
-    stream.update(frame.marks.head);
-    stream.update(frame.marks.tag);
+  void count(const CheckedFrame& frame, File& file, std::vector<IndexedFrame>::iterator& listed) {
+    const FramePlace& place = frame.place;
+    if (file.digested == place.offset) {
+      file.digest.update(frame.marks.head);
+      file.digest.update(frame.marks.tag);
+      file.digested += place.size;
+    }
+    ChunkSum chunks;
     std::uint32_t offset = 0;
     for (const ListedChunk& chunk : frame.chunks) {
-      listed_.add(chunk.name, slot, frame.place.offset, offset, chunk.length);
+      chunks.add(chunk.name, offset, chunk.length);
       offset += chunk.length;
     }
+    while (listed != file.frames.end() && listed->place.offset < place.offset) ++listed;
+    const bool known = listed != file.frames.end() && listed->place.offset == place.offset;
+    if (!(chunks == (known ? listed->chunks : ChunkSum{}))) index_differs_ = true;
     ++out_.frames;
   }
 
@@ -196,88 +375,32 @@ class VolumeCheck {
 
   SetReader& set_;
   const CheckOptions& options_;
-  SetFindings& out_;
+  std::map<std::uint32_t, File> files_;  // by slot
+  std::vector<Stretch> stretches_;
+  bool index_differs_ = false;
+  SetFindings out_;
+  std::optional<Naming> naming_;
   std::optional<FrameChecker> checker_;
-  PlaceSum listed_;
 };
 
-// Distinct frames of each slot, in order of their offsets.
-using FrameMap = std::map<std::uint32_t, std::vector<FramePlace>>;
+SetCheck::SetCheck(SetReader& set, const CheckOptions& options, std::uint64_t stretch)
+    : work_(std::make_unique<Work>(set, options, stretch)) {}
+SetCheck::~SetCheck() = default;
 
-FrameMap frames_of(SetReader& set, const std::set<std::uint32_t>& skip, PlaceSum& indexed, SetFindings& out) {
-  FrameMap frames;
-  try {
-    set.each_record([&](const IndexRecord& record) {
-      if (skip.contains(record.slot)) return;
-      indexed.add(record.name, record.slot, record.frame.offset, record.offset, record.length);
-      std::vector<FramePlace>& places = frames[record.slot];
-      places.push_back(record.frame);
-      if (places.size() % 65536 == 0) {  // many chunks share a frame: keep the list short
-        std::sort(places.begin(), places.end(),
-                  [](const auto& a, const auto& b) { return a.offset < b.offset; });
-        places.erase(std::unique(places.begin(), places.end(),
-                                 [](const auto& a, const auto& b) { return a.offset == b.offset; }),
-                     places.end());
-      }
-    });
-  } catch (const Error& error) {
-    if (is_of_the_system(error)) throw;
-    out.index_lost = true;
-    out.findings.push_back("the index of " + printable(set.folder().name) +
-                           " does not read: " + error.what());
-  }
-  for (auto& [slot, places] : frames) {
-    std::sort(places.begin(), places.end(), [](const auto& a, const auto& b) { return a.offset < b.offset; });
-  }
-  return frames;
+const std::vector<Stretch>& SetCheck::stretches() const {
+  return work_->stretches();
+}
+bool SetCheck::check(const Stretch& stretch) {
+  return work_->check(stretch);
+}
+SetFindings SetCheck::finish() {
+  return work_->finish();
 }
 
-}  // namespace
-
 SetFindings check_set(SetReader& set, const CheckOptions& options) {
-  SetFindings out;
-  Naming naming(set.naming_key());
-  PlaceSum indexed;
-  FrameMap frames;
-  std::set<std::uint32_t> skip;  // slots
-  for (const SealedFile& sealed : set.seal().core.files) {
-    if (options.own_only && sealed.set != set.facts().set) skip.insert(sealed.slot);
-  }
-  if (options.deep) frames = frames_of(set, skip, indexed, out);
-  VolumeCheck check(set, options, out, naming);
-  LostPlaces& lost = out.places;
-  for (const SealedFile& sealed : set.seal().core.files) {
-    if (skip.contains(sealed.slot)) continue;
-    BadFrames bad;
-    bool good = false;
-    try {
-      good = check.check(sealed, frames[sealed.slot], bad);
-    } catch (const Error& error) {
-      if (is_of_the_system(error)) throw;
-      out.findings.emplace_back(error.what());
-      bad.clear();
-    }
-    if (good) continue;
-    // Of the index, parts may still read, but what a look-up needs is not sure to.
-    if (bad.empty() || sealed.slot == 0) {
-      lost.slots.insert(sealed.slot);
-    } else {
-      lost.frames[sealed.slot].insert(bad.begin(), bad.end());
-    }
-  }
-  if (lost.empty() && !out.index_lost && options.deep && !(check.listed() == indexed)) {
-    out.findings.push_back("the index of " + printable(set.folder().name) +
-                           " does not say what its volumes hold");
-    out.index_lost = true;
-  }
-  if (out.index_lost) lost.slots.insert(0);
-  out.index_lost = lost.slots.contains(0);
-  if (!lost.empty() && !out.index_lost) {
-    set.each_record([&](const IndexRecord& record) {
-      if (lost.covers(record.slot, record.frame.offset)) out.lost.insert(record.name);
-    });
-  }
-  return out;
+  SetCheck check(set, options);
+  for (const Stretch& stretch : check.stretches()) check.check(stretch);
+  return check.finish();
 }
 
 }  // namespace kestrum

@@ -17,6 +17,12 @@ Bytes random_bytes(std::size_t size) {
   return out;
 }
 
+std::uint64_t random_number() {
+  std::uint64_t number = 0;
+  fill_random(std::span(reinterpret_cast<std::uint8_t*>(&number), sizeof number));
+  return number;
+}
+
 Id random_id() {
   Id id;
   fill_random(id);

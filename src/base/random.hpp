@@ -11,6 +11,7 @@ namespace kestrum {
 // From the kernel's generator; fit for keys.
 void fill_random(std::span<std::uint8_t> out);
 Bytes random_bytes(std::size_t size);
+std::uint64_t random_number();
 
 // 128 random bits that name a destination, a job, a chain or a set.
 using Id = std::array<std::uint8_t, 16>;

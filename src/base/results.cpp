@@ -57,7 +57,8 @@ constexpr Words<DueReason, 11> due_reasons{{{DueReason::none, "none"},
                                             {DueReason::cut_off, "cut off"},
                                             {DueReason::not_started, "not started"},
                                             {DueReason::withdrawn, "withdrawn"}}};
-constexpr Words<Depth, 2> depths{{{Depth::quick, "quick"}, {Depth::all, "all"}}};
+constexpr Words<Depth, 4> depths{
+    {{Depth::quick, "quick"}, {Depth::sample, "sample"}, {Depth::all, "all"}, {Depth::source, "source"}}};
 
 }  // namespace
 

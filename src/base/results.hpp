@@ -27,8 +27,9 @@ enum class ReadBack { none, good, damaged, stopped };
 std::string_view read_back_text(ReadBack state);  // "read back, good"; "not read back"
 std::optional<ReadBack> parse_read_back(std::string_view text);
 
-// How thoroughly sets are checked.
-enum class Depth { quick, all };
+// How thoroughly sets are checked: their seals and marks; a part of their content; all of it; all that one
+// point needs, and the files that it was made of besides.
+enum class Depth { quick, sample, all, source };
 std::string_view depth_text(Depth depth);
 std::optional<Depth> parse_depth(std::string_view text);
 

@@ -46,6 +46,14 @@ void LostPlaces::add(const LostPlaces& other) {
   for (const auto& [slot, offsets] : other.frames) frames[slot].insert(offsets.begin(), offsets.end());
 }
 
+void LostPlaces::take_out(const Stretch& stretch) {
+  const auto found = frames.find(stretch.slot);
+  if (found == frames.end()) return;
+  std::set<std::uint64_t>& offsets = found->second;
+  offsets.erase(offsets.lower_bound(stretch.from), offsets.lower_bound(stretch.to));
+  if (offsets.empty()) frames.erase(found);
+}
+
 std::string LostPlaces::text() const {
   std::vector<std::string> parts;
   for (std::uint32_t slot : slots) parts.push_back(std::to_string(slot));

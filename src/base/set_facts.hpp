@@ -39,6 +39,13 @@ struct SetTotals {
   std::uint64_t stored_bytes = 0;  // volumes and index on the drive
 };
 
+// A part of one file of a set, from the beginning of a frame to the end of one.
+struct Stretch {
+  std::uint32_t slot = 0;
+  std::uint64_t from = 0, to = 0;
+  std::uint64_t size() const { return to - from; }
+};
+
 // What of a set is known not to read: whole files, by slot (0 is the index), or single frames of one, by
 // offset.
 struct LostPlaces {
@@ -48,6 +55,8 @@ struct LostPlaces {
   bool empty() const { return slots.empty() && frames.empty(); }
   bool covers(std::uint32_t slot, std::uint64_t offset) const;
   void add(const LostPlaces& other);
+  // The places in that part of a file. A file that is lost as a whole stays so.
+  void take_out(const Stretch& stretch);
   // "0 1:96 1:4096", and back; what does not parse is left out.
   std::string text() const;
   static LostPlaces parse(std::string_view text);

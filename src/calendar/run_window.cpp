@@ -110,7 +110,7 @@ Instant at_minute(const cctz::civil_day& day, int minutes) {
                               minutes % day_minutes / 60, minutes % 60, 0});
 }
 
-struct Stretch {
+struct OpenTime {
   Instant from, to;  // `to` is not in it
 };
 
@@ -118,7 +118,7 @@ bool begins_on(const OpenHours& hours, const cctz::civil_day& day) {
   return (hours.weekdays >> static_cast<unsigned>(cctz::get_weekday(day)) & 1) != 0;
 }
 
-Stretch stretch_of(const OpenHours& hours, const cctz::civil_day& day) {
+OpenTime stretch_of(const OpenHours& hours, const cctz::civil_day& day) {
   const int to = hours.to <= hours.from ? hours.to + day_minutes : hours.to;
   return {at_minute(day, hours.from), at_minute(day, to)};
 }
@@ -190,7 +190,7 @@ std::optional<Instant> RunWindow::opens(Instant when) const {
       // What began the day before may still be open.
       for (const cctz::civil_day& from : {day - 1, day}) {
         if (!begins_on(hours, from)) continue;
-        const Stretch stretch = stretch_of(hours, from);
+        const OpenTime stretch = stretch_of(hours, from);
         const Instant opens = std::max(begin, stretch.from);
         if (opens < std::min(end, stretch.to) && (!first || opens < *first)) first = opens;
       }

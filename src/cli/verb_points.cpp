@@ -12,6 +12,7 @@
 #include "engine/leftover_use.hpp"
 #include "engine/outlook.hpp"
 #include "plan/plan_words.hpp"
+#include "tell/age_words.hpp"
 #include "tell/documents.hpp"
 #include "tell/points_figure.hpp"
 
@@ -75,11 +76,19 @@ std::string remarks_text(const PointInfo& info) {
   return join(parts, ", ");
 }
 
-Table points_table(const PointsResult& result) {
+// How long ago the part of its set was read back that this is longest ago of, or how much of it ever was.
+std::string proved_text(const PointInfo& info, Instant now) {
+  if (!info.proved) return {};
+  if (info.proved->oldest) return age_text(info.proved->oldest, now);
+  return info.proved->bytes == 0 ? "never" : std::to_string(info.proved->percent()) + " %";
+}
+
+Table points_table(const PointsResult& result, Instant now) {
   using enum Table::Align;
   Table table({{"POINT", right},
                {"MADE", left},
                {"HEALTH", left},
+               {"READ BACK", left},
                {"KIND", left},
                {"FILES", right, 1},
                {"SIZE", right, 2},
@@ -94,14 +103,15 @@ Table points_table(const PointsResult& result) {
     const SetFacts& facts = info.facts;
     if (!info.sealed) {
       table.row({std::to_string(info.sequence), "", std::string(health_text(info.health)), "", "", "", "", "",
-                 "", ""});
+                 "", "", ""});
       continue;
     }
     const std::string kind = chain_mark(result.points, i) + std::string(kind_name(facts.kind));
     table.row({std::to_string(info.sequence), weekday_text(facts.started) + " " + local_text(facts.started),
-               std::string(health_text(info.health)), kind, grouped(facts.totals.files),
-               size_text(facts.totals.bytes), size_text(facts.totals.stored_bytes),
-               bar(facts.totals.stored_bytes, largest, 10), needs_text(info), remarks_text(info)});
+               std::string(health_text(info.health)), proved_text(info, now), kind,
+               grouped(facts.totals.files), size_text(facts.totals.bytes),
+               size_text(facts.totals.stored_bytes), bar(facts.totals.stored_bytes, largest, 10),
+               needs_text(info), remarks_text(info)});
   }
   return table;
 }
@@ -176,7 +186,7 @@ std::string outlook_text(const Outlook& outlook) {
          ", because " + kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
 }
 
-void print_points(const PointsResult& result, bool several) {
+void print_points(const PointsResult& result, bool several, Instant now) {
   std::string head = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
                      printable(result.destination) +
                      (!result.encrypted   ? ""
@@ -187,7 +197,7 @@ void print_points(const PointsResult& result, bool several) {
   if (!result.points.empty() && result.points.back().sealed)
     head += "Times are " + zone_text(result.points.back().facts.started) + ".\n";
   out("{}\n", head);
-  print(points_table(result));
+  print(points_table(result, now));
   out("\n{}{}{}", findings_text(result.points), said_text(result.points), closed_text(result.points));
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.left) {
@@ -217,7 +227,7 @@ int points(const Arguments& arguments, const Environment& environment) {
       outlooks.back() = look_ahead(*subject.job(), result.points, result.space, environment.clock().now());
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
-    print_points(result, subjects.size() > 1);
+    print_points(result, subjects.size() > 1, environment.clock().now());
     if (outlooks.back()) out("{}", outlook_text(*outlooks.back()));
   }
   if (figure) draw_points(results, *figure);

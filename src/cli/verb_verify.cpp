@@ -6,9 +6,11 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "calendar/span.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
+#include "rules/keep_rules.hpp"
 #include "tell/documents.hpp"
 
 namespace kestrum {
@@ -37,6 +39,37 @@ void print_affected(const VerifyResult& result) {
       "have them.\n");
 }
 
+// How much of it all was read this time.
+void print_extent(const VerifyResult& result) {
+  if (result.depth == Depth::quick) return;
+  std::string text = "Read and checked " + size_text(result.bytes);
+  if (result.depth == Depth::sample) text += ", a sample (seed " + std::to_string(result.seed) + ")";
+  if (result.went_on) text += ", going on with the check begun " + local_text(*result.went_on);
+  out("{}.\n", text);
+  if (!result.complete)
+    out("{} of this round {} left: the next check in parts goes on from here.\n",
+        size_text(result.left_bytes), result.left_bytes == 0 ? "and lists of points are" : "are");
+  if (result.complete && result.went_on) out("With that everything was read once.\n");
+}
+
+void print_source(const SourceTally& source) {
+  out("Of the point's files {} on the disk as they were, byte for byte; {} changed since, {} gone",
+      count_text(source.same, "is", "are"), count_text(source.changed, "was", "were"),
+      count_text(source.gone, "is", "are"));
+  if (source.unread > 0) out("; {} could not be read", grouped(source.unread));
+  out(".\n");
+  if (source.wrong == 0) return;
+  out("\n{} other content now, at the same size and time:\n",
+      count_text(source.wrong, "file has", "files have"));
+  constexpr std::size_t most = 30;
+  for (std::size_t i = 0; i < source.wrong_paths.size() && i < most; ++i)
+    out_lines("  {}\n", printable(source.wrong_paths[i]));
+  if (source.wrong > most) out("  and more; --json lists up to 1,000\n");
+  out("What the point holds of them is as it was saved. Compare, and take the good one: kestrum compare, "
+      "kestrum "
+      "restore.\n");
+}
+
 void print_result(const VerifyResult& result, const std::string& subject) {
   for (const PointVerdict& verdict : result.points) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
@@ -52,9 +85,44 @@ void print_result(const VerifyResult& result, const std::string& subject) {
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.points.empty()) out("There is no point to check.\n");
   print_affected(result);
-  if (result.depth == Depth::all) out("Read and checked {}.\n", size_text(result.bytes));
+  print_extent(result);
+  if (result.source) print_source(*result.source);
   if (result.damaged() && result.depth == Depth::quick)
     out("Which files are affected: kestrum verify {} --depth all\n", shell_word(printable(subject)));
+}
+
+void refuse_with(const Arguments& arguments, const char* option, const char* needs, bool good) {
+  if (arguments.has(option) && !good)
+    throw Error(ErrorKind::usage, std::string("--") + option + " goes with " + needs + " only",
+                "see: kestrum verify --help");
+}
+
+// A length of time, or a size.
+CheckBudget parse_budget(const std::string& text, Instant now) {
+  CheckBudget budget;
+  if (const std::optional<Span> span = parse_span(text)) {
+    budget.time = between(now, after(now, *span));
+  } else if (std::optional<std::uint64_t> bytes = parse_size(text); bytes && *bytes > 0) {
+    budget.bytes = bytes;
+  } else {
+    throw Error(ErrorKind::usage, "'" + printable(text) + "' is neither a length of time nor a size",
+                "give one like \"30 minutes\" or \"20 GiB\"");
+  }
+  return budget;
+}
+
+void read_extent(const Arguments& arguments, Instant now, VerifyRequest& request) {
+  refuse_with(arguments, "budget", "--depth all and without --at",
+              request.depth == Depth::all && !arguments.has("at"));
+  refuse_with(arguments, "anew", "--depth all and without --at",
+              request.depth == Depth::all && !arguments.has("at"));
+  refuse_with(arguments, "share", "--depth sample", request.depth == Depth::sample);
+  refuse_with(arguments, "seed", "--depth sample", request.depth == Depth::sample);
+  if (const auto text = arguments.value("budget")) request.round.budget = parse_budget(*text, now);
+  request.round.anew = arguments.has("anew");
+  if (const auto text = arguments.value("share")) request.sample_percent = parse_percent(*text);
+  if (const auto seed = arguments.number("seed", 0, INT64_MAX))
+    request.seed = static_cast<std::uint64_t>(*seed);
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -71,7 +139,9 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   History history =
       History::open(environment.home(), [](const std::string& text) { err("note: {}\n", text); });
   request.workers = environment.workers();
-  bool good = true, damaged = false, closed = false;
+  request.machine = environment.machine();
+  read_extent(arguments, environment.clock().now(), request);
+  bool good = true, damaged = false, closed = false, wrong = false;
   std::vector<DriveVerdict> verdicts;
   for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
@@ -83,6 +153,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
     good = good && result.good();
     damaged = damaged || result.damaged();
     closed = closed || result.closed();
+    wrong = wrong || (result.source && result.source->wrong > 0);
     if (arguments.has("json")) continue;
     if (subjects.size() > 1)
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
@@ -91,7 +162,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
   if (arguments.has("json")) print_document(verify_document(verdicts));
   if (damaged) return exit_code_of(ErrorKind::damage);
-  if (good) return exit_done;
+  if (good) return wrong ? exit_problems : exit_done;
   if (closed) {
     err("kestrum: the passphrase at hand does not open every point\n"
         "  check those with the one that they were made with: --passphrase file:PATH\n");
@@ -105,19 +176,33 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb verify_verb() {
-  return {{"verify",
-           "SUBJECT",
-           "read archive sets back and check them",
-           std::string("quick: seals, sizes, and the marks of every frame; all: every byte, and what any "
-                       "damage means for which file.\n") +
-               subject_words + "\n" + when_words,
-           1,
-           1,
-           with_subject_options({{"depth", "DEPTH", "quick or all (usual: all)", false, {"quick", "all"}},
-                                 {"at", "WHEN", "only this point and what it needs"},
-                                 {"quiet", "", "no progress"}}),
-           {"kestrum verify wardens", "kestrum verify /media/tern-1 --job wardens --depth quick"}},
-          verify_subject};
+  return {
+      {"verify",
+       "SUBJECT",
+       "read archive sets back and check them",
+       std::string(
+           "quick: seals, sizes, and the marks of every frame. sample: a part of the content, what was read "
+           "longest ago. all: every byte, and what any damage means for which file. source: all that one "
+           "point "
+           "needs, and its files compared with those that are on the disk now.\n"
+           "A check of everything that was broken off is gone on with.\n") +
+           subject_words + "\n" + when_words,
+       1,
+       1,
+       with_subject_options({{"depth",
+                              "DEPTH",
+                              "quick, sample, all or source (usual: all)",
+                              false,
+                              {"quick", "sample", "all", "source"}},
+                             {"budget", "LENGTH", "only so much now, a time or a size; the next goes on"},
+                             {"anew", "", "not where a check was broken off, but from the beginning"},
+                             {"share", "SHARE", "how much a sample takes (usual: 5%)"},
+                             {"seed", "NUMBER", "the same sample as the one that said this number"},
+                             {"at", "WHEN", "only this point and what it needs"},
+                             {"quiet", "", "no progress"}}),
+       {"kestrum verify wardens", "kestrum verify /media/tern-1 --job wardens --depth quick",
+        "kestrum verify wardens --budget \"30 minutes\"", "kestrum verify wardens --depth source"}},
+      verify_subject};
 }
 
 }  // namespace kestrum

@@ -8,6 +8,7 @@
 #include <string_view>
 
 #include "base/error.hpp"
+#include "base/open_beneath.hpp"
 
 namespace kestrum {
 namespace {
@@ -81,6 +82,17 @@ Today DiskToday::look(const Entry& entry) {
                     status.st_mtim.tv_sec == entry.modified.seconds &&
                     status.st_mtim.tv_nsec == entry.modified.nanoseconds;
   return same ? Today::same : Today::differs;
+}
+
+FileHandle DiskToday::open(const Entry& entry) {
+  if (!view_ || entry.path.is_root()) return {};
+  try {
+    const int folder = view_->folder(entry.path.parent());
+    if (folder < 0) return {};
+    return open_beneath(folder, std::string(entry.path.name()), O_RDONLY | O_NOFOLLOW | O_NONBLOCK);
+  } catch (const Error&) {
+    return {};
+  }
 }
 
 }  // namespace kestrum

@@ -20,6 +20,8 @@ class DiskToday {
   explicit DiskToday(bool here);
   // Links in its path are not followed: behind one it counts as gone.
   Today look(const Entry& entry);
+  // The file that is there now, for reading; none where it cannot be opened.
+  FileHandle open(const Entry& entry);
   // What is there: nothing, a folder or something else.
   enum class There { nothing, folder, other };
   There there(const TreePath& path);

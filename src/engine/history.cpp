@@ -63,6 +63,34 @@ std::vector<SetChecks> History::checks(const std::vector<Id>& sets) {
   return checks;
 }
 
+std::vector<std::vector<Proof>> History::proofs(const std::vector<Id>& sets) {
+  std::vector<std::vector<Proof>> proofs;
+  attempt([&] { proofs = ProofBook(*ledger_).proofs(sets); });
+  proofs.resize(sets.size());
+  return proofs;
+}
+
+void History::add_proofs(const Id& set, const std::vector<Proof>& proofs) {
+  if (!proofs.empty()) attempt([&] { ProofBook(*ledger_).add(set, proofs); });
+}
+
+void History::take_back_proofs(const Id& set, const Stretch& where) {
+  attempt([&] { ProofBook(*ledger_).take_back(set, where); });
+}
+
+std::optional<Instant> History::round_begun(const std::string& name) {
+  std::optional<Instant> begun;
+  attempt([&] { begun = ProofBook(*ledger_).begun(name); });
+  return begun;
+}
+
+void History::set_round(const std::string& name, const std::optional<Instant>& begun) {
+  attempt([&] {
+    ProofBook book(*ledger_);
+    begun ? book.begin(name, *begun) : book.end(name);
+  });
+}
+
 std::optional<RunEntry> History::newest_point(const std::string& job, const std::string& destination) {
   std::optional<RunEntry> newest;
   attempt([&] { newest = ledger_->newest_point(job, destination); });

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "base/error.hpp"
-#include "ledger/ledger.hpp"
+#include "ledger/proof_book.hpp"
 
 namespace kestrum {
 
@@ -36,6 +36,13 @@ class History {
   // One for each set, in the same order; empty ones where nothing is known.
   std::vector<SetChecks> checks(const std::vector<Id>& sets);
   SetChecks checks(const Id& set) { return checks(std::vector<Id>{set})[0]; }
+  // What was read back of each set, in the same order.
+  std::vector<std::vector<Proof>> proofs(const std::vector<Id>& sets);
+  void add_proofs(const Id& set, const std::vector<Proof>& proofs);
+  void take_back_proofs(const Id& set, const Stretch& where);
+  // ProofBook::begun, begin (given a time) and end.
+  std::optional<Instant> round_begun(const std::string& name);
+  void set_round(const std::string& name, const std::optional<Instant>& begun);
   // Of the newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
 

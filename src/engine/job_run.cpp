@@ -11,6 +11,7 @@
 #include "engine/drive_trouble.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/log_keeping.hpp"
+#include "engine/set_proofs.hpp"
 #include "job/job_selection.hpp"
 #include "plan/plan_words.hpp"
 
@@ -376,7 +377,7 @@ void JobRun::finish(WriteSession& session, const StoredSet& stored) {
   if (stored.sure) remember(session, set, stored);
   tell_saved_anew(stored);
   leave_note_there(session);
-  if (job_.read_back) read_back(session, set);
+  if (job_.after_run != AfterRun::nothing) read_back(session, set);
   if (!outcome_.error && facts.guard == GuardMark::suspect)
     outcome_.error = suspect_error(job_.name, session.sets(), facts.sequence, stored.evidence);
 }
@@ -424,7 +425,10 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
   observer_.phase_begins(Phase::checking, {facts.totals.stored_bytes, 0});
   SetReader reader(session.store(), session.sets().shared(facts.sequence),
                    keys_->unlock(set.seal->keys, facts.chain));
-  CheckOptions options{.deep = true,
+  const bool all = job_.after_run == AfterRun::read_back_all;
+  CheckOptions options{.frames = all ? FrameCheck::content : FrameCheck::authentic,
+                       .content_one_in = 20,
+                       .chance = random_number(),
                        .drop_cache = true,
                        .own_only = false,
                        .workers = context_.workers,
@@ -444,6 +448,7 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
   CheckEntry check{context_.clock.now(), Depth::all, found.findings.empty(), found.places, {}};
   if (check.good) check.affected = 0;  // damage that was known was not referred to
   history_.add_check(facts.set, check);
+  if (check.good) history_.add_proofs(facts.set, proofs_of(set.seal->core, check.when, all));
   outcome_.entry.checked = check.good ? ReadBack::good : ReadBack::damaged;
   if (check.good) return;
   for (const std::string& finding : found.findings) problem(session.root(), "read back", finding);

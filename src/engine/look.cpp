@@ -49,7 +49,8 @@ class Judge {
                    .folder = printable(set.folder.name),
                    .facts = {},
                    .needs = {},
-                   .findings = set.findings};
+                   .findings = set.findings,
+                   .proved = {}};
     if (set.refusal) info.findings.emplace_back(set.refusal->what());
     bool damaged = !set.findings.empty() || (set.refusal && !is_of_the_system(*set.refusal));
     info.health = damaged ? Health::damaged : Health::incomplete;
@@ -70,7 +71,8 @@ class Judge {
                    .sealed = true,
                    .facts = set.facts(),
                    .needs = {},
-                   .findings = set.findings};
+                   .findings = set.findings,
+                   .proved = {}};
     for (const FileTrouble& file : look_at_sizes(store_, set))
       info.findings.push_back(printable(set.folder.name + "/" + file.name) +
                               (file.missing ? " is missing" : " has the wrong size"));
@@ -147,6 +149,17 @@ std::vector<PointInfo> own_points(const LookSession& session, History* history, 
   return points;
 }
 
+// What was read back of each point's set.
+static void add_proofs(std::vector<PointInfo>& points, const SetList& sets, History& history) {
+  std::vector<Id> ids;
+  for (const PointInfo& info : points) ids.push_back(info.facts.set);
+  const std::vector<std::vector<Proof>> proofs = history.proofs(ids);
+  for (std::size_t i = 0; i < points.size(); ++i) {
+    const FoundSet* const set = points[i].sealed ? sets.sealed(points[i].sequence) : nullptr;
+    if (set != nullptr) points[i].proved = SetProofs(proofs[i]).share(set->seal->core);
+  }
+}
+
 PointsResult list_points(const LookSession& session, History* history) {
   PointsResult result;
   result.destination = session.root();
@@ -157,6 +170,7 @@ PointsResult list_points(const LookSession& session, History* history) {
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
   result.points = own_points(session, history, true);
+  if (history != nullptr) add_proofs(result.points, session.sets(), *history);
   result.left = left_point(session);
   result.findings = session.findings();
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);

@@ -4,6 +4,7 @@
 #include "archive/catalog_reader.hpp"
 #include "base/results.hpp"
 #include "engine/session.hpp"
+#include "engine/set_proofs.hpp"
 
 namespace kestrum {
 
@@ -16,6 +17,7 @@ struct PointInfo {
   std::vector<Sequence> needs;  // all sets that a restore reads besides its own, and those that are missing
   Health health = Health::unproved;
   std::vector<std::string> findings;
+  std::optional<ProvedShare> proved;  // of its set; none without a history
   bool good() const { return is_good(health); }
 };
 

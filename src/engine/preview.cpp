@@ -178,9 +178,12 @@ class Preview {
       break;
     }
     if (!result_.duration_from_history && result_.estimate.spent.count() > 0) {
-      // Reading back costs as much again (docs/evidence/bench.txt).
+      // What reading back adds: docs/evidence/bench.txt.
+      const double passes = job_.after_run == AfterRun::read_back_all ? 2
+                            : job_.after_run == AfterRun::read_back   ? 1.25
+                                                                      : 1;
       double seconds = std::chrono::duration<double>(result_.estimate.spent).count() / context_.workers;
-      rate = static_cast<double>(result_.estimate.sampled_bytes) / seconds / (job_.read_back ? 2 : 1);
+      rate = static_cast<double>(result_.estimate.sampled_bytes) / seconds / passes;
     }
     double copying = rate > 0 ? static_cast<double>(result_.estimate.content_bytes) / rate : 0;
     result_.duration = walked + std::chrono::nanoseconds(static_cast<std::int64_t>(copying * 1e9));

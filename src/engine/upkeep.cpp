@@ -259,8 +259,7 @@ void Upkeep::learn_damage(Sequence first, Sequence last) {
     if (!set.sealed() || set.folder.sequence < first || set.folder.sequence > last) continue;
     SetReader* reader = chain.try_set(set.folder.sequence);
     if (reader == nullptr) continue;
-    CheckOptions options{.deep = true,
-                         .drop_cache = true,
+    CheckOptions options{.drop_cache = true,
                          .own_only = false,
                          .workers = context_.workers,
                          .progress = fold_context(chain, context_).step};

@@ -1,14 +1,23 @@
 #include "engine/verify.hpp"
 
 #include <algorithm>
+#include <random>
 
 #include "archive/content_list.hpp"
+#include "base/random.hpp"
 #include "base/text.hpp"
+#include "engine/disk_today.hpp"
+#include "engine/same_content.hpp"
 
 namespace kestrum {
 namespace {
 
 constexpr std::size_t listed_files = 1000;
+
+// The list of a point as a part of its set, for what is remembered of checks.
+constexpr Stretch list_of_point{UINT32_MAX, 0, 1};
+// What is chosen or left out as one in a sample.
+constexpr std::uint64_t sample_stretch = 4u << 20;
 
 // The chunks of one set that read well.
 struct GoodChunks {
@@ -16,6 +25,12 @@ struct GoodChunks {
   std::unordered_set<ChunkName, ChunkNameHash> lost;
   bool usable = false;
   bool holds(const ChunkName& name) const { return usable && names.find(name) && !lost.contains(name); }
+};
+
+// What became of one set.
+struct SetLook {
+  LostPlaces lost;     // as far as is known
+  bool whole = false;  // every part of it was read, in this check or in earlier ones
 };
 
 class Verification {
@@ -27,30 +42,35 @@ class Verification {
         clock_(clock),
         history_(history),
         observer_(observer),
-        control_(control) {
+        control_(control),
+        round_(request.round, clock, history) {
     result_.depth = request.depth;
+    result_.seed = request.seed.value_or(random_number() % 1000000);
   }
 
   VerifyResult run() {
-    std::set<Sequence> wanted = chosen();
-    PhaseTotals totals;
-    for (const FoundSet& set : chain_.sets()) {
-      if (set.sealed() && wanted.contains(set.folder.sequence))
-        totals.bytes += set.seal->core.facts.totals.stored_bytes;
+    std::vector<const FoundSet*> sets = chosen();
+    round_.begin(sets);
+    result_.went_on = round_.went_on();
+    if (request_.round.budget.any()) round_.sort(sets);
+    if (request_.depth == Depth::sample) choose_sample(sets);
+    observer_.phase_begins(Phase::checking, totals(sets));
+    try {
+      for (const FoundSet* set : sets) check_one(*set);
+      std::sort(result_.points.begin(), result_.points.end(),
+                [](const PointVerdict& a, const PointVerdict& b) { return a.sequence < b.sequence; });
+      auto opened = [](const PointVerdict& verdict) { return !verdict.closed; };
+      if (closed_ && std::none_of(result_.points.begin(), result_.points.end(), opened)) throw *closed_;
+      for (PointVerdict& verdict : result_.points) {
+        if (verdict.facts && !lacks_what_it_needs(verdict)) check_point(verdict);
+      }
+    } catch (...) {
+      round_.write();
+      throw;
     }
-    observer_.phase_begins(Phase::checking, request_.depth == Depth::all ? totals : PhaseTotals{});
-    for (const FoundSet& set : chain_.sets()) {
-      // A run in progress, or what a killed one left: no set, and no damage.
-      bool only_left = !set.sealed() && set.findings.empty() && !set.refusal;
-      if (set.not_ours || set.twice) continue;
-      if (!wanted.contains(set.folder.sequence) || only_left) continue;
-      check_one(set);
-    }
-    auto opened = [](const PointVerdict& verdict) { return !verdict.closed; };
-    if (closed_ && std::none_of(result_.points.begin(), result_.points.end(), opened)) throw *closed_;
-    for (PointVerdict& verdict : result_.points) {
-      if (verdict.facts && !lacks_what_it_needs(verdict)) check_point(verdict);
-    }
+    round_.end();
+    result_.left_bytes = round_.left_bytes();
+    result_.complete = round_.complete();
     return std::move(result_);
   }
 
@@ -62,32 +82,106 @@ class Verification {
   }
 
  private:
+  bool deep() const { return request_.depth != Depth::quick; }
+  // A part of it, or more than one go.
+  bool in_parts() const {
+    return request_.depth == Depth::sample || request_.round.budget.any() || round_.went_on();
+  }
+
   void remember(const PointVerdict& verdict) {
-    bool deep = request_.depth == Depth::all;
-    CheckEntry check{clock_.now(), request_.depth, verdict.findings.empty(), places_[verdict.sequence], {}};
+    const SetLook& look = looks_[verdict.sequence];
+    const bool good = verdict.findings.empty() && look.lost.empty();
+    // A part of it says nothing of the rest.
+    if (deep() && good && !look.whole) return;
+    CheckEntry check{clock_.now(), deep() ? Depth::all : Depth::quick, good, look.lost, {}};
     // What read content has shown, a look at the marks of the frames does not take back; nor does it make
     // damage newer that was known already, which would cast doubt on points made since.
     const std::optional<CheckEntry> last = history_->checks(verdict.facts->set).last;
-    if (!deep && last && !last->good) {
+    const bool part = !deep() || (in_parts() && !look.whole);
+    if (part && last && !last->good) {
       LostPlaces both = last->lost;
-      both.add(check.lost);
-      if (both.text() == last->lost.text()) return;
+      if (!deep()) both.add(check.lost);
+      if ((deep() ? check.lost : both).text() == last->lost.text()) return;
     }
-    if (deep) check.affected = verdict.affected_count;
+    if (verdict.listed) check.affected = verdict.affected_count;
     history_->add_check(verdict.facts->set, check);
   }
 
-  std::set<Sequence> chosen() {
+  // Without runs in progress and what killed ones left: no sets, and no damage.
+  std::vector<const FoundSet*> chosen() {
     std::set<Sequence> wanted;
-    if (!request_.at) {
-      for (const FoundSet& set : chain_.sets()) wanted.insert(set.folder.sequence);
-      return wanted;
+    if (request_.at || request_.depth == Depth::source) {
+      const FoundSet& point = choose_point(chain_.sets(), request_.at.value_or(PointWish{}));
+      wanted.insert(point.folder.sequence);
+      source_point_ = point.folder.sequence;
+      if (request_.depth == Depth::source) result_.source.emplace();
+      for (std::size_t place : chain_.sets().needs_of(point).met)
+        wanted.insert(chain_.sets().sealed_at(place).folder.sequence);
     }
-    const FoundSet& point = choose_point(chain_.sets(), *request_.at);
-    wanted.insert(point.folder.sequence);
-    for (std::size_t place : chain_.sets().needs_of(point).met)
-      wanted.insert(chain_.sets().sealed_at(place).folder.sequence);
-    return wanted;
+    std::vector<const FoundSet*> sets;
+    for (const FoundSet& set : chain_.sets()) {
+      const bool only_left = !set.sealed() && set.findings.empty() && !set.refusal;
+      if (set.not_ours || set.twice || only_left) continue;
+      if (wanted.empty() || wanted.contains(set.folder.sequence)) sets.push_back(&set);
+    }
+    return sets;
+  }
+
+  PhaseTotals totals(const std::vector<const FoundSet*>& sets) const {
+    PhaseTotals totals;
+    if (request_.depth == Depth::quick || in_parts()) return totals;
+    for (const FoundSet* set : sets) {
+      if (set->sealed()) totals.bytes += set->seal->core.facts.totals.stored_bytes;
+    }
+    return totals;
+  }
+
+  // So many of the parts of all sets as come up to the share of the bytes: what was read longest ago, else as
+  // the seed has it.
+  void choose_sample(const std::vector<const FoundSet*>& sets) {
+    struct Part {
+      std::optional<Instant> read;
+      Id set;
+      Stretch where;
+    };
+    std::vector<Part> parts;
+    std::uint64_t all = 0, taken = 0;
+    for (const FoundSet* set : sets) {
+      if (!set->sealed()) continue;
+      try {
+        const CheckOptions options;
+        SetCheck check(chain_.set(set->folder.sequence), options, sample_stretch);
+        for (const Stretch& where : check.stretches()) {
+          std::optional<Instant> read;
+          if (!request_.seed) read = round_.proofs(set->facts().set).since(where, true);
+          parts.push_back({read, set->facts().set, where});
+          all += where.size();
+        }
+      } catch (const Error&) {
+        // It is told when it is checked.
+      }
+    }
+    std::mt19937_64 random(result_.seed);
+    std::shuffle(parts.begin(), parts.end(), random);
+    std::stable_sort(parts.begin(), parts.end(),
+                     [](const Part& a, const Part& b) { return a.read < b.read; });
+    for (const Part& part : parts) {
+      if (taken * 100 >= all * request_.sample_percent) break;
+      taken += part.where.size();
+      sample_[part.set].insert({part.where.slot, part.where.from});
+    }
+    std::vector<Sequence> points;
+    for (const FoundSet* set : sets) {
+      if (set->sealed()) points.push_back(set->folder.sequence);
+    }
+    if (points.empty()) return;
+    sampled_lists_ = {points.back(), points[random() % points.size()]};
+  }
+
+  bool is_due(const Id& set, const Stretch& stretch) const {
+    if (request_.depth != Depth::sample) return round_.is_due(set, stretch);
+    const auto chosen = sample_.find(set);
+    return chosen != sample_.end() && chosen->second.contains({stretch.slot, stretch.from});
   }
 
   void check_one(const FoundSet& set) {
@@ -113,20 +207,7 @@ class Verification {
     try {
       SetReader& reader = chain_.set(set.folder.sequence);
       verdict.facts = reader.facts();
-      CheckOptions options{.deep = request_.depth == Depth::all,
-                           .drop_cache = true,
-                           .own_only = false,
-                           .workers = request_.workers,
-                           .progress = [this](std::uint64_t bytes) {
-                             control_.checkpoint();
-                             observer_.advanced(bytes, 0);
-                           }};
-      SetFindings found = check_set(reader, options);
-      verdict.findings.insert(verdict.findings.end(), found.findings.begin(), found.findings.end());
-      result_.bytes += found.bytes;
-      reader.mark_lost(found.places);
-      places_[reader.facts().sequence] = found.places;
-      if (request_.depth == Depth::all) learn(reader, std::move(found));
+      check_content(set, reader, verdict);
     } catch (const Error& error) {
       if (is_of_the_system(error) && does_not_read(error)) {
         cannot_check(verdict, error);
@@ -145,12 +226,71 @@ class Verification {
     }
   }
 
-  void learn(SetReader& reader, SetFindings found) {
-    GoodChunks& chunks = chunks_[reader.facts().sequence];
-    chunks.lost = std::move(found.lost);
-    if (found.index_lost) return;
+  void check_content(const FoundSet& set, SetReader& reader, PointVerdict& verdict) {
+    const Id& id = set.facts().set;
+    const CheckOptions options{.frames = deep() ? FrameCheck::content : FrameCheck::marks,
+                               .drop_cache = true,
+                               .workers = request_.workers,
+                               .progress = [this](std::uint64_t bytes) {
+                                 control_.checkpoint();
+                                 observer_.advanced(bytes, 0);
+                                 round_.advanced(bytes);
+                               }};
+    SetCheck check(reader, options,
+                   request_.depth == Depth::sample ? sample_stretch : SetCheck::stretch_bytes);
+    SetLook& look = looks_[set.folder.sequence];
+    if (in_parts()) look.lost = known_losses(id);
+    const bool lost_before = !look.lost.empty();
+    bool all = true;
+    for (const Stretch& stretch : check.stretches()) {
+      if (!is_due(id, stretch)) {
+        all = false;
+      } else if (round_.over()) {
+        all = false;
+        round_.leave(stretch.size());
+      } else if (check.check(stretch)) {
+        if (deep()) round_.proved(id, stretch);
+        look.lost.take_out(stretch);
+      } else {
+        round_.refuted(id, stretch);
+      }
+    }
+    const SetFindings found = check.finish();
+    result_.bytes += found.bytes;
+    verdict.findings.insert(verdict.findings.end(), found.findings.begin(), found.findings.end());
+    if (all) look.lost = {};
+    look.lost.add(found.places);
+    look.whole = all || round_.proofs(id).since(set.seal->core, true).has_value();
+    new_damage_ = new_damage_ || !found.findings.empty();
+    bad_places_ = bad_places_ || found.unread;
+    // Which of its parts are what the index should have said, nobody knows.
+    if (found.index_lost) {
+      for (const SealedFile& file : set.seal->core.files) round_.refuted(id, frames_of(file));
+    }
+    if (lost_before && look.whole && found.places.empty()) look.lost = {};
+    reader.mark_lost(look.lost);
+  }
+
+  LostPlaces known_losses(const Id& set) const {
+    if (history_ == nullptr) return {};
+    const std::optional<CheckEntry> last = history_->checks(set).last;
+    return last && !last->good ? last->lost : LostPlaces{};
+  }
+
+  // Read when the first list refers to it.
+  const GoodChunks& chunks_of(Sequence sequence) {
+    const auto [place, is_new] = chunks_.try_emplace(sequence);
+    GoodChunks& chunks = place->second;
+    if (!is_new || unreadable_.contains(sequence)) return chunks;
+    SetReader* const reader = chain_.try_set(sequence);
+    const LostPlaces& lost = looks_[sequence].lost;
+    if (reader == nullptr || lost.slots.contains(0)) return chunks;
+    reader->each_record([&](const IndexRecord& record) {
+      chunks.names.put(record.name, 0);
+      if (lost.covers(record.slot, record.frame.offset)) chunks.lost.insert(record.name);
+    });
     chunks.usable = true;
-    reader.each_record([&](const IndexRecord& record) { chunks.names.put(record.name, 0); });
+    return chunks;
   }
 
   // Nothing can be said of a point while a set that it needs cannot be read.
@@ -166,10 +306,10 @@ class Verification {
   }
 
   // True when it is for the caller to go on with: damage. What the system could not do ends the checking of
-  // this point, or of everything.
-  static bool is_damage(PointVerdict& verdict, const Error& error) {
+  // this point, or of everything. Where a bad place was found, it is that place that is met again.
+  bool is_damage(PointVerdict& verdict, const Error& error) const {
     if (error.kind() == ErrorKind::key || (is_of_the_system(error) && !does_not_read(error))) throw error;
-    if (!is_of_the_system(error)) return true;
+    if (!is_of_the_system(error) || bad_places_) return true;
     verdict.unreadable = error.what();
     return false;
   }
@@ -194,7 +334,7 @@ class Verification {
       verdict.findings.push_back("set " + std::to_string(need.sequence) +
                                  ", which this point needs, is not there or not valid");
     try {
-      if (request_.depth == Depth::quick) {
+      if (!goes_through_list(point->set().facts())) {
         catalog->next();
         return;
       }
@@ -206,6 +346,18 @@ class Verification {
       return;
     }
     check_entries(verdict, *point, *catalog);
+    verdict.listed = verdict.unreadable.empty();
+    if (verdict.listed && verdict.affected_count == 0) round_.proved(point->set().facts().set, list_of_point);
+  }
+
+  bool goes_through_list(const SetFacts& facts) {
+    if (!deep()) return false;
+    if (new_damage_ || !in_parts()) return true;
+    if (request_.depth == Depth::sample) return sampled_lists_.contains(facts.sequence);
+    if (!round_.is_due(facts.set, list_of_point)) return false;
+    if (!round_.over()) return true;
+    round_.leave(0);
+    return false;
   }
 
   // The job file and the record of the run: needed to build a lost home again, not to restore.
@@ -218,14 +370,11 @@ class Verification {
   }
 
   bool present(PointReader& point, const ChunkRef& ref) {
-    auto hinted = chunks_.find(ref.sequence);
-    bool among =
-        std::find(point.sources().begin(), point.sources().end(), ref.sequence) != point.sources().end();
-    if (among && hinted != chunks_.end() && hinted->second.holds(ref.name)) return true;
-    return std::any_of(point.sources().begin(), point.sources().end(), [&](Sequence sequence) {
-      auto chunks = chunks_.find(sequence);
-      return chunks != chunks_.end() && chunks->second.holds(ref.name);
-    });
+    const auto& sources = point.sources();
+    const bool among = std::find(sources.begin(), sources.end(), ref.sequence) != sources.end();
+    if (among && chunks_of(ref.sequence).holds(ref.name)) return true;
+    return std::any_of(sources.begin(), sources.end(),
+                       [&](Sequence sequence) { return chunks_of(sequence).holds(ref.name); });
   }
 
   void check_entries(PointVerdict& verdict, PointReader& point, CatalogReader& catalog) {
@@ -266,6 +415,28 @@ class Verification {
       where = "the list of its content is damaged at byte " + std::to_string(at);
     }
     if (!good) add_affected(verdict, entry.path.absolute(), where);
+    if (good && result_.source && verdict.sequence == source_point_) compare_source(point, entry);
+  }
+
+  // Its pieces were read and have their names: so the file need only be compared with these.
+  void compare_source(PointReader& point, const Entry& entry) {
+    if (entry.type != EntryType::file || entry.incomplete) return;
+    SourceTally& tally = *result_.source;
+    const Today today = today_.look(entry);
+    if (today == Today::gone) ++tally.gone;
+    if (today == Today::differs) ++tally.changed;
+    if (today == Today::unknown) ++tally.unread;
+    if (today != Today::same) return;
+    const FileHandle file = today_.open(entry);
+    if (!file) {
+      ++tally.unread;
+    } else if (same_content(point, entry, file.get(), control_)) {
+      ++tally.same;
+    } else if (today_.look(entry) != Today::same) {
+      ++tally.changed;  // just now
+    } else if (tally.wrong++ < listed_files) {
+      tally.wrong_paths.push_back(entry.path.absolute());
+    }
   }
 
   ChainReader chain_;
@@ -275,7 +446,14 @@ class Verification {
   Observer& observer_;
   RunControl& control_;
   std::map<Sequence, GoodChunks> chunks_;
-  std::map<Sequence, LostPlaces> places_;
+  std::map<Sequence, SetLook> looks_;
+  CheckRound round_;
+  // Of a sample: the beginnings of its parts, and the points whose lists are gone through.
+  std::map<Id, std::set<std::pair<std::uint32_t, std::uint64_t>>> sample_;
+  std::set<Sequence> sampled_lists_;
+  Sequence source_point_ = 0;
+  DiskToday today_{true};
+  bool new_damage_ = false, bad_places_ = false;
   std::set<Sequence> unreadable_;
   std::optional<Error> closed_;
   VerifyResult result_;
@@ -339,10 +517,24 @@ static void add_known_damage(VerifyResult& result, const std::vector<PointInfo>&
   }
 }
 
-VerifyResult verify(LookSession& session, const VerifyRequest& request, const Clock& clock, History* history,
+// Where the place has an identity of its own, and everything there is to be checked.
+static std::string round_name(const LookSession& session, const VerifyRequest& request) {
+  if (request.depth != Depth::all || request.at || !session.destination().drive) return {};
+  return to_hex(session.destination().drive->id) + " " + to_hex(session.identity().job) +
+         (request.round.budget.any() ? " in parts" : "");
+}
+
+VerifyResult verify(LookSession& session, const VerifyRequest& wanted, const Clock& clock, History* history,
                     Observer& observer, RunControl& control) {
+  if (wanted.depth == Depth::source && session.identity().machine != wanted.machine)
+    throw Error(ErrorKind::usage,
+                "the files of these points are those of " + printable(session.identity().machine),
+                "check them there, or without them: kestrum verify --depth all");
+  VerifyRequest request = wanted;
+  request.round.name = round_name(session, request);
   VerifyResult result = verify_current(session, request, clock, history, observer, control);
-  if (request.depth == Depth::quick && history != nullptr)
+  const bool in_parts = request.depth == Depth::sample || !result.complete || result.went_on;
+  if ((request.depth == Depth::quick || in_parts) && history != nullptr)
     add_known_damage(result, own_points(session, history));
   for (PointVerdict& verdict : result.points)
     verdict.expected = verdict.closed && session.opens_otherwise(verdict.facts->chain);

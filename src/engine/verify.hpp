@@ -3,6 +3,7 @@
 #pragma once
 
 #include "archive/set_check.hpp"
+#include "engine/check_round.hpp"
 #include "engine/look.hpp"
 
 namespace kestrum {
@@ -21,10 +22,20 @@ struct PointVerdict {
   // That is because the passphrase at hand does not open it. `expected`: this machine knows that the one of
   // before does.
   bool closed = false, expected = false;
+  bool listed = false;                 // its list was gone through, and all that it refers to looked for
   std::uint64_t affected_count = 0;    // files that cannot be restored as they were
   std::vector<AffectedFile> affected;  // the first of them
   bool damaged() const { return !findings.empty() || affected_count != 0; }
   bool good() const { return !damaged() && (unreadable.empty() || expected); }
+};
+
+// The files of a point held against what is on the disk now: at depth `source`.
+struct SourceTally {
+  std::uint64_t same = 0;
+  std::uint64_t changed = 0, gone = 0;   // since; by size and time
+  std::uint64_t unread = 0;              // on the disk
+  std::uint64_t wrong = 0;               // other content at the same size and time
+  std::vector<std::string> wrong_paths;  // the first of them
 };
 
 struct VerifyResult {
@@ -32,6 +43,11 @@ struct VerifyResult {
   std::vector<PointVerdict> points;
   std::vector<std::string> findings;  // of the job's folder and the drive
   std::uint64_t bytes = 0;            // read
+  std::uint64_t left_bytes = 0;       // that were to be checked too, and are left for the next time
+  bool complete = true;               // nothing is left
+  std::optional<Instant> went_on;     // when the check was begun that this one went on with
+  std::uint64_t seed = 0;             // by which a sample was chosen
+  std::optional<SourceTally> source;
   bool damaged() const;
   bool good() const;
   bool closed() const;  // some points are, and nobody knows of it
@@ -41,6 +57,12 @@ struct VerifyRequest {
   Depth depth = Depth::all;
   std::optional<PointWish> at;  // only this point and what it needs; none: everything
   unsigned workers = 2;         // threads that read and check
+  // Of depth `all`, of everything: how much of it in one go, and what it goes on with. The name is the
+  // session's to give.
+  RoundRequest round = {};
+  unsigned sample_percent = 5;        // of the bytes, 1 to 100, at depth `sample`
+  std::optional<std::uint64_t> seed;  // the sample is the same each time; none: what was read longest ago
+  std::string machine = {};           // this one, at depth `source`
 };
 
 // Damage is the result, never thrown. Throws Error: key (nothing opens), usage; Stopped. `history` remembers

@@ -47,6 +47,9 @@ enum class Effort { low, normal, all };
 
 // What becomes of the machine after a run.
 enum class Afterwards { nothing, standby, switch_off };
+// [check] after-run. `read_back`: every byte is what was sealed, and a part of it is unpacked;
+// `read_back_all`: all of it is unpacked, and every piece has its name.
+enum class AfterRun { nothing, read_back, read_back_all };
 
 struct Job {
   std::string name;
@@ -83,7 +86,7 @@ struct Job {
   bool guard = true;                                // looks whether a run stands out
   std::vector<std::string> bait;                    // files that nobody has a reason to change
   KeepRules keep;                                   // [keep]
-  bool read_back = true;                            // [check] after-run
+  AfterRun after_run = AfterRun::read_back;         // [check]
   std::string before, after_failure, after;         // [around]: commands; empty: none
   bool goes_on_without_before = false;              // when that command fails
   Span around_limit{1, Span::Unit::hour};           // of each of these commands

@@ -72,7 +72,7 @@ void set_at_least(Job& job, const KeyValues& values) {
 }
 
 void set_after_run(Job& job, const KeyValues& values) {
-  job.read_back = one_of(values[0], {"read back", "nothing"}) == 0;
+  job.after_run = static_cast<AfterRun>(one_of(values[0], {"nothing", "read back", "read back all"}));
 }
 
 void set_before(Job& job, const KeyValues& values) {

@@ -69,6 +69,15 @@ CREATE TABLE restore (
 PRAGMA user_version = 6;
 )";
 
+constexpr const char* schema_7 = R"(
+CREATE TABLE proof (
+  set_id TEXT NOT NULL, slot INTEGER NOT NULL, first INTEGER NOT NULL, last INTEGER NOT NULL, content INTEGER NOT NULL,
+  at TEXT NOT NULL);
+CREATE INDEX proof_set ON proof(set_id, slot, first);
+CREATE TABLE check_round (name TEXT PRIMARY KEY, began TEXT NOT NULL);
+PRAGMA user_version = 7;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
@@ -176,6 +185,7 @@ void Ledger::migrate(Access access) {
   if (found < 4) database_.run(schema_4);
   if (found < 5) database_.run(schema_5);
   if (found < 6) database_.run(schema_6);
+  if (found < 7) database_.run(schema_7);
   database_.run("COMMIT");
 }
 

@@ -160,6 +160,12 @@ std::string points_document(const std::vector<PointsResult>& drives,
       one["health"] = health_text(info.health);
       if (info.closed) one["earlier-passphrase"] = true;
       if (info.sealed) one["standing"] = standing_json(info.facts.standing);
+      if (info.proved)
+        one["read-back"] = {
+            {"bytes", info.proved->bytes},
+            {"unpacked-bytes", info.proved->unpacked_bytes},
+            {"of-bytes", info.proved->all},
+            {"oldest", info.proved->oldest ? Json(utc_text(*info.proved->oldest)) : Json(nullptr)}};
       one["findings"] = findings_json(info.findings);
       json["points"].push_back(std::move(one));
     }
@@ -237,6 +243,27 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
   return text_of(json);
 }
 
+// How much of what lies at a destination a check has looked at.
+static Json part_json(const std::string& destination, const VerifyResult& result) {
+  Json part{{"destination", to_utf8(destination)},
+            {"bytes", result.bytes},
+            {"left-bytes", result.left_bytes},
+            {"complete", result.complete},
+            {"went-on-from", result.went_on ? Json(utc_text(*result.went_on)) : Json(nullptr)},
+            {"seed", result.depth == Depth::sample ? Json(result.seed) : Json(nullptr)},
+            {"source", nullptr}};
+  if (!result.source) return part;
+  const SourceTally& source = *result.source;
+  part["source"] = {{"same", source.same},     {"changed", source.changed}, {"gone", source.gone},
+                    {"unread", source.unread}, {"wrong", source.wrong},     {"wrong-files", Json::array()}};
+  for (const std::string& path : source.wrong_paths) {
+    Json file = Json::object();
+    put_path(file, "path", path);
+    part["source"]["wrong-files"].push_back(std::move(file));
+  }
+  return part;
+}
+
 std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
   Json json = document("verify");
   json["depth"] = depth_text(verdicts.at(0).result.depth);
@@ -245,9 +272,11 @@ std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
   json["bytes"] = 0;
   json["findings"] = Json::array();
   json["points"] = Json::array();
+  json["parts"] = Json::array();
   std::uint64_t bytes = 0;
   for (const auto& [destination, result] : verdicts) {
     bytes += result.bytes;
+    json["parts"].push_back(part_json(destination, result));
     for (const std::string& finding : result.findings) json["findings"].push_back(to_utf8(finding));
     for (const PointVerdict& verdict : result.points) {
       Json one{{"point", verdict.sequence},

@@ -23,7 +23,10 @@ Json job_json(const Job& job) {
                      {"passphrase", job.passphrase},
                      {"recovery-key", Json::array()}};
   for (const std::string& file : job.recovery_keys) json["protect"]["recovery-key"].push_back(to_utf8(file));
-  json["check"] = {{"after-run", job.read_back ? "read back" : "nothing"}};
+  const char* const checked = job.after_run == AfterRun::nothing     ? "nothing"
+                              : job.after_run == AfterRun::read_back ? "read back"
+                                                                     : "read back all";
+  json["check"] = {{"after-run", checked}};
   // What holds, whether it was given or is usual.
   json["rules-in-force"] = keep_lines(acting_rules(job.keep), job.renew.never());
   json["what"]["description"] = job.what.description.empty() ? Json(nullptr) : Json(job.what.description);

@@ -194,7 +194,10 @@ class Page {
   }
 
   void around() {
-    line("After a run", job_.read_back ? "what was written is read back and checked" : "nothing is checked");
+    line("After a run", job_.after_run == AfterRun::nothing ? "nothing is checked"
+                        : job_.after_run == AfterRun::read_back
+                            ? "what was written is read back and checked"
+                            : "what was written is read back, unpacked and checked");
     for (const std::string& text : command_lines(job_)) line("Commands", text);
     if (!job_.tell.mail.empty())
       line("Mail", "to " + join(job_.tell.mail, ", ") + ": " + tell_when_text(job_.tell));

@@ -12,13 +12,13 @@
 namespace kestrum {
 namespace {
 
-// One bar is made of stretches, in this order.
-struct Stretch {
+// One bar is made of these, in this order.
+struct BarPart {
   const char* name;
   const char* colour;
   FileCount VerdictCounts::*part;
 };
-constexpr Stretch stretches[] = {
+constexpr BarPart bar_parts[] = {
     {"already held", "#9fb4c4", &VerdictCounts::held},
     {"new", "#33658a", &VerdictCounts::added},
     {"changed", "#f0a202", &VerdictCounts::changed},
@@ -42,7 +42,7 @@ std::vector<NamedCounts> bars_of(const std::vector<NamedCounts>& all, std::size_
   NamedCounts rest;
   rest.name = fmt::format("{} smaller ones", all.size() - most);
   for (std::size_t i = most; i < all.size(); ++i) {
-    for (const Stretch& stretch : stretches) {
+    for (const BarPart& stretch : bar_parts) {
       (rest.counts.*stretch.part).files += (all[i].counts.*stretch.part).files;
       (rest.counts.*stretch.part).bytes += (all[i].counts.*stretch.part).bytes;
     }
@@ -62,7 +62,7 @@ std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& t
   for (std::size_t i = 0; i < bars.size(); ++i) {
     double y = rows - static_cast<double>(i);
     double x = 0;
-    for (const Stretch& stretch : stretches) {
+    for (const BarPart& stretch : bar_parts) {
       double to = x + static_cast<double>((bars[i].counts.*stretch.part).bytes) / unit.bytes;
       data += fmt::format("{} {} {} ", y, x, to);
       x = to;
@@ -82,11 +82,11 @@ std::string bar_chart(const std::vector<NamedCounts>& bars, const std::string& t
   script += keyed ? "set key at screen 0.97,0.945 right top horizontal maxrows 1 samplen 1.5 width -1\n"
                   : "unset key\n";
   std::vector<std::string> plots;
-  for (std::size_t i = 0; i < std::size(stretches); ++i) {
+  for (std::size_t i = 0; i < std::size(bar_parts); ++i) {
     plots.push_back(
         fmt::format("$bars using (0):1:{0}:{1}:($1-0.34):($1+0.34) with boxxyerror fs solid 1 noborder "
                     "lc rgb '{2}' title '{3}'",
-                    2 + 3 * i, 3 + 3 * i, stretches[i].colour, stretches[i].name));
+                    2 + 3 * i, 3 + 3 * i, bar_parts[i].colour, bar_parts[i].name));
   }
   return script + "plot " + join(plots, ", ") + "\n";
 }

@@ -168,6 +168,9 @@ TEST_F(Rounds, PartsAddUpWhatTheyFind) {
   for (int parts = 0; !complete && parts < 100; ++parts) {
     const VerifyResult part = check_part(1);
     for (const PointVerdict& point : part.points) affected = std::max(affected, point.affected_count);
+    if (part.damaged()) {
+      EXPECT_GE(affected, 1u) << "at the first place that is met";
+    }
     complete = part.complete;
   }
   EXPECT_TRUE(complete);

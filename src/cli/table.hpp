@@ -17,7 +17,7 @@ class Table {
     int may_go = 0;
     bool may_break = false;  // its words may go on below
   };
-  static constexpr int ornament = 3;
+  static constexpr int ornament = 4;
   explicit Table(std::vector<Column> columns) : columns_(std::move(columns)) {}
   void row(std::vector<std::string> cells);
   // With two blanks between columns and `indent` before each line; columns in which nothing stands are left

@@ -256,7 +256,9 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
   Database(path).run(
       "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP "
       "TABLE job_time; "
-      "DROP TABLE due; DROP TABLE event; DROP TABLE restore; PRAGMA user_version = 3");
+      "DROP TABLE due; DROP TABLE event; DROP TABLE restore; DROP TABLE proof; DROP TABLE check_round; "
+      "PRAGMA "
+      "user_version = 3");
   Ledger again(path);
   std::optional<RunEntry> run = again.run("wardens", 1);
   ASSERT_TRUE(run);

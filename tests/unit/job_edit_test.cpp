@@ -98,7 +98,7 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"keep-drive-limit", {{"85%"}, {"9%"}}},
       {"keep-leave-free", {{"20 GiB"}, {"1 GiB"}}},
       {"keep-at-least", {{"3 points"}, {"1 point"}}},
-      {"check-after-run", {{"nothing"}, {"read back"}}},
+      {"check-after-run", {{"nothing"}, {"read back all"}}},
       {"around-before", {{"sqlite3 /srv/s.db '.backup /srv/s.copy'"}, {"true"}}},
       {"around-if-before-fails", {{"go on"}, {"give up"}}},
       {"around-after-failure", {{"logger \"failed\""}, {"true"}}},

@@ -208,11 +208,6 @@ class SetCheck::Work {
     }
     if (out_.index_lost) lost.slots.insert(0);
     out_.index_lost = lost.slots.contains(0);
-    if (!lost.empty() && !out_.index_lost) {
-      set_.each_record([&](const IndexRecord& record) {
-        if (lost.covers(record.slot, record.frame.offset)) out_.lost.insert(record.name);
-      });
-    }
     return std::move(out_);
   }
 

@@ -2,7 +2,6 @@
 #pragma once
 
 #include <functional>
-#include <unordered_set>
 
 #include "archive/set_reader.hpp"
 
@@ -10,9 +9,7 @@ namespace kestrum {
 
 struct SetFindings {
   std::vector<std::string> findings;  // plain words, each naming its file
-  // Chunks that this set's index places where nothing good can be read.
-  std::unordered_set<ChunkName, ChunkNameHash> lost;
-  LostPlaces places;        // the same, as places
+  LostPlaces places;        // where nothing good can be read
   bool index_lost = false;  // nothing of this set can be found
   bool unread = false;      // some of the damage is that the drive does not read it
   std::uint64_t frames = 0;

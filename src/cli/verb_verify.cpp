@@ -47,12 +47,12 @@ void print_extent(const VerifyResult& result) {
   if (result.went_on) text += ", going on with the check begun " + local_text(*result.went_on);
   out("{}.\n", text);
   if (!result.complete)
-    out("{} of this round {} left: the next check in parts goes on from here.\n",
-        size_text(result.left_bytes), result.left_bytes == 0 ? "and lists of points are" : "are");
+    out("{} of this round are left: the next check in parts goes on from here.\n",
+        result.left_bytes == 0 ? "Lists of points" : size_text(result.left_bytes));
   if (result.complete && result.went_on) out("With that everything was read once.\n");
 }
 
-void print_source(const SourceTally& source) {
+void print_source(const SourceTally& source, const std::string& subject) {
   out("Of the point's files {} on the disk as they were, byte for byte; {} changed since, {} gone",
       count_text(source.same, "is", "are"), count_text(source.changed, "was", "were"),
       count_text(source.gone, "is", "are"));
@@ -65,9 +65,8 @@ void print_source(const SourceTally& source) {
   for (std::size_t i = 0; i < source.wrong_paths.size() && i < most; ++i)
     out_lines("  {}\n", printable(source.wrong_paths[i]));
   if (source.wrong > most) out("  and more; --json lists up to 1,000\n");
-  out("What the point holds of them is as it was saved. Compare, and take the good one: kestrum compare, "
-      "kestrum "
-      "restore.\n");
+  out("What the point holds of them is as it was saved. What differs: kestrum compare {} FILE\n",
+      shell_word(printable(subject)));
 }
 
 void print_result(const VerifyResult& result, const std::string& subject) {
@@ -86,7 +85,7 @@ void print_result(const VerifyResult& result, const std::string& subject) {
   if (result.points.empty()) out("There is no point to check.\n");
   print_affected(result);
   print_extent(result);
-  if (result.source) print_source(*result.source);
+  if (result.source) print_source(*result.source, subject);
   if (result.damaged() && result.depth == Depth::quick)
     out("Which files are affected: kestrum verify {} --depth all\n", shell_word(printable(subject)));
 }

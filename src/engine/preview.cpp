@@ -178,7 +178,8 @@ class Preview {
       break;
     }
     if (!result_.duration_from_history && result_.estimate.spent.count() > 0) {
-      // What reading back adds: docs/evidence/bench.txt.
+      // Reading back and unpacking costs as much again (docs/evidence/bench.txt); authenticating, and
+      // unpacking a twentieth, is taken for a quarter of that, which is not measured yet.
       const double passes = job_.after_run == AfterRun::read_back_all ? 2
                             : job_.after_run == AfterRun::read_back   ? 1.25
                                                                       : 1;

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <random>
+#include <unordered_set>
 
 #include "archive/content_list.hpp"
 #include "base/random.hpp"
@@ -103,7 +104,7 @@ class Verification {
       if (!deep()) both.add(check.lost);
       if ((deep() ? check.lost : both).text() == last->lost.text()) return;
     }
-    if (verdict.listed) check.affected = verdict.affected_count;
+    if (verdict.listed || verdict.affected_count > 0) check.affected = verdict.affected_count;
     history_->add_check(verdict.facts->set, check);
   }
 

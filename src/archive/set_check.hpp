@@ -9,9 +9,9 @@ namespace kestrum {
 
 struct SetFindings {
   std::vector<std::string> findings;  // plain words, each naming its file
-  LostPlaces places;        // where nothing good can be read
-  bool index_lost = false;  // nothing of this set can be found
-  bool unread = false;      // some of the damage is that the drive does not read it
+  LostPlaces places;                  // where nothing good can be read
+  bool index_lost = false;            // nothing of this set can be found
+  bool unread = false;                // some of the damage is that the drive does not read it
   std::uint64_t frames = 0;
   std::uint64_t bytes = 0;  // read
 };

@@ -173,6 +173,7 @@ int dispatch(const std::vector<std::string>& words) {
   std::size_t used = 0;
   verbs.push_back(suggest_verb());  // hidden
   verbs.push_back(agent_run_verb());
+  verbs.push_back(agent_check_verb());
   verbs.push_back(agent_tell_verb());
   const Verb* verb = find_verb_named(verbs, rest, used);
   if (verb == nullptr) unknown_verb(verbs, rest);

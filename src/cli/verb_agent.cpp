@@ -17,6 +17,7 @@
 #include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "engine/agent.hpp"
+#include "engine/job_check.hpp"
 #include "tell/run_log.hpp"
 
 namespace kestrum {
@@ -76,6 +77,10 @@ pid_t start_run(const DueStart& start) {
                     "a run of " + start.job);
 }
 
+pid_t start_check(const std::string& job) {
+  return start_self({"agent-check", "--", job}, "a check of " + job);
+}
+
 pid_t start_telling() {
   return start_self({"agent-tell"}, "the telling");
 }
@@ -90,7 +95,7 @@ int agent(const Arguments& arguments, const Environment& environment) {
   std::uint64_t watchdog = 0;
   if (sd_watchdog_enabled(0, &watchdog) > 0) settings.beat = std::chrono::microseconds(watchdog / 2);
   PrintedAgent listener;
-  run_agent(context, settings, {start_run, start_telling}, listener);
+  run_agent(context, settings, {start_run, start_check, start_telling}, listener);
   sd_notify(0, "STOPPING=1");
   return exit_done;
 }
@@ -120,6 +125,19 @@ int agent_run(const Arguments& arguments, const Environment& environment) {
   return worst;
 }
 
+int agent_check(const Arguments& arguments, const Environment& environment) {
+  const std::string& name = arguments.words()[0];
+  Progress progress(environment, true);
+  RunContext context = run_context(environment, progress);
+  context.ask = {};
+  context.unattended = true;
+  StopsItself stops_itself;
+  const JobCheckOutcome outcome = check_job(name, context);
+  if (outcome.entry.exit_code != exit_done)
+    err("kestrum: {}: check: {}\n", printable(name), check_text(outcome.entry));
+  return outcome.entry.exit_code;
+}
+
 }  // namespace
 
 Verb agent_verb() {
@@ -147,6 +165,10 @@ Verb agent_run_verb() {
            {{"start", "NUMBER", "the start that it is"}},
            {}},
           agent_run};
+}
+
+Verb agent_check_verb() {
+  return {{"agent-check", "JOB", "one check, for the agent", "", 1, 1, {}, {}}, agent_check};
 }
 
 }  // namespace kestrum

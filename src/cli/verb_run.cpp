@@ -11,7 +11,7 @@
 #include "cli/table.hpp"
 #include "cli/verbs.hpp"
 #include "engine/drive_wait.hpp"
-#include "engine/due_desk.hpp"
+#include "engine/due_round.hpp"
 #include "tell/documents.hpp"
 #include "tell/due_words.hpp"
 #include "tell/run_log.hpp"
@@ -172,13 +172,17 @@ int run_what_is_due(const Arguments& arguments, const Environment& environment, 
                 "--due runs what is due, as the jobs say; no name, --all or --kind goes with it",
                 "give names, or --due");
   Progress progress(environment, arguments.has("quiet"));
-  const DueRound round = run_due(run_context(environment, progress), listener);
+  DueRound round = run_due(run_context(environment, progress), listener);
+  for (const JobCheckOutcome& check : round.checks)
+    round.row.exit_code = worse_exit(round.row.exit_code, check.entry.exit_code);
   if (arguments.has("json")) {
-    print_document(runs_document(round.row.outcomes));
+    print_document(runs_document(round.row.outcomes, round.checks));
     return told(round.row, environment);
   }
+  for (const JobCheckOutcome& check : round.checks)
+    out("{} was checked: {}\n", printable(check.entry.job), check_text(check.entry));
   for (const auto& [job, wait] : round.waits) out("{} waits {}\n", printable(job), wait_text(wait));
-  if (round.row.jobs == 0 && round.waits.empty()) out("Nothing is due.\n");
+  if (round.row.jobs == 0 && round.checks.empty() && round.waits.empty()) out("Nothing is due.\n");
   return told(round.row, environment);
 }
 

@@ -80,6 +80,10 @@ void print_status(const std::vector<JobStatus>& jobs, std::optional<bool> agent,
       out("\n{}: {}\n", job_title(status), printable(status.times.unwatched));
   }
   for (const JobStatus& status : jobs) {
+    if (const std::string checks = checks_sentence(status); !checks.empty())
+      out("\n{}: {}\n", job_title(status), checks);
+  }
+  for (const JobStatus& status : jobs) {
     if (status.troubles.empty()) continue;
     out("\n{} needs a look:\n", job_title(status));
     for (const JobTrouble& trouble : status.troubles) out("  {}\n", trouble_text(trouble, status));

@@ -6,10 +6,10 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
-#include "calendar/span.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/verbs.hpp"
+#include "engine/job_check.hpp"
 #include "rules/keep_rules.hpp"
 #include "tell/documents.hpp"
 
@@ -96,20 +96,6 @@ void refuse_with(const Arguments& arguments, const char* option, const char* nee
                 "see: kestrum verify --help");
 }
 
-// A length of time, or a size.
-CheckBudget parse_budget(const std::string& text, Instant now) {
-  CheckBudget budget;
-  if (const std::optional<Span> span = parse_span(text)) {
-    budget.time = between(now, after(now, *span));
-  } else if (std::optional<std::uint64_t> bytes = parse_size(text); bytes && *bytes > 0) {
-    budget.bytes = bytes;
-  } else {
-    throw Error(ErrorKind::usage, "'" + printable(text) + "' is neither a length of time nor a size",
-                "give one like \"30 minutes\" or \"20 GiB\"");
-  }
-  return budget;
-}
-
 void read_extent(const Arguments& arguments, Instant now, VerifyRequest& request) {
   refuse_with(arguments, "budget", "--depth all and without --at",
               request.depth == Depth::all && !arguments.has("at"));
@@ -117,11 +103,18 @@ void read_extent(const Arguments& arguments, Instant now, VerifyRequest& request
               request.depth == Depth::all && !arguments.has("at"));
   refuse_with(arguments, "share", "--depth sample", request.depth == Depth::sample);
   refuse_with(arguments, "seed", "--depth sample", request.depth == Depth::sample);
-  if (const auto text = arguments.value("budget")) request.round.budget = parse_budget(*text, now);
+  if (const auto text = arguments.value("budget"))
+    request.round.budget = budget_of(parse_check_limit(*text), now);
   request.round.anew = arguments.has("anew");
   if (const auto text = arguments.value("share")) request.sample_percent = parse_percent(*text);
   if (const auto seed = arguments.number("seed", 0, INT64_MAX))
     request.seed = static_cast<std::uint64_t>(*seed);
+}
+
+// A check of everything that a job has, by hand, does for one by its times.
+bool does_for_times(const Arguments& arguments, const VerifyRequest& request, const Home& home) {
+  return request.depth == Depth::all && !request.at && !request.round.budget.any() &&
+         home.has_job(arguments.words()[0]);
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -140,36 +133,32 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   request.workers = environment.workers();
   request.machine = environment.machine();
   read_extent(arguments, environment.clock().now(), request);
-  bool good = true, damaged = false, closed = false, wrong = false;
   std::vector<DriveVerdict> verdicts;
+  std::optional<JobCheck> check;
+  if (does_for_times(arguments, request, environment.home()))
+    check = begin_check(arguments.words()[0], history, environment.clock());
   for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
     StopsItself stops_itself;
     verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), &history, progress,
                                                process_control())});
     progress.finish();
-    const VerifyResult& result = verdicts.back().result;
-    good = good && result.good();
-    damaged = damaged || result.damaged();
-    closed = closed || result.closed();
-    wrong = wrong || (result.source && result.source->wrong > 0);
     if (arguments.has("json")) continue;
     if (subjects.size() > 1)
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
-    print_result(result, arguments.words()[0]);
+    print_result(verdicts.back().result, arguments.words()[0]);
   }
+  if (check) end_check(*check, verdicts, {}, history, environment.clock());
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
   if (arguments.has("json")) print_document(verify_document(verdicts));
-  if (damaged) return exit_code_of(ErrorKind::damage);
-  if (good) return wrong ? exit_problems : exit_done;
-  if (closed) {
+  const int code = exit_code_of(verdicts);
+  if (code == exit_code_of(ErrorKind::key))
     err("kestrum: the passphrase at hand does not open every point\n"
         "  check those with the one that they were made with: --passphrase file:PATH\n");
-    return exit_code_of(ErrorKind::key);
-  }
-  err("kestrum: not everything could be read: that is no damage yet\n"
-      "  see to the drive and its cable, and check again\n");
-  return exit_code_of(ErrorKind::failed);
+  if (code == exit_code_of(ErrorKind::failed))
+    err("kestrum: not everything could be read: that is no damage yet\n"
+        "  see to the drive and its cable, and check again\n");
+  return code;
 }
 
 }  // namespace

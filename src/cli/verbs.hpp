@@ -57,6 +57,7 @@ Verb continue_verb();
 Verb stop_verb();
 Verb agent_verb();
 Verb agent_run_verb();
+Verb agent_check_verb();
 Verb agent_tell_verb();
 Verb settings_show_verb();
 Verb settings_check_verb();

@@ -6,12 +6,16 @@
 #include <algorithm>
 #include <ctime>
 
+#include "base/exit_codes.hpp"
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "engine/agent_events.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/agent_teller.hpp"
+#include "engine/attachment.hpp"
+#include "engine/check_desk.hpp"
+#include "engine/job_check.hpp"
 #include "engine/news.hpp"
 #include "engine/watch_desk.hpp"
 
@@ -64,6 +68,7 @@ class ClockWatch {
 struct Going {
   DueStart start;
   bool own = true;
+  bool check = false;
 };
 
 class Agent {
@@ -80,6 +85,7 @@ class Agent {
                 [this](const std::string& why) { tell("", "tell", "mail could not be sent: " + why); }),
         watch_(context.clock),
         desk_(std::make_unique<DueDesk>(context)),
+        checks_(context),
         watches_(context, [this](const std::string& job, bool works, const std::string& words) {
           tell(job, works ? AgentEvent::watched : AgentEvent::unwatched, words);
         }) {
@@ -114,6 +120,7 @@ class Agent {
       listener_.happened({context_.clock.now(), "", "ledger", error.what()});
       desk_ = std::make_unique<DueDesk>(context_, DueDesk::InMemory{});
       desk_->read_jobs();
+      checks_.read_jobs(*desk_);
       retry_later();
       work();
     }
@@ -208,6 +215,7 @@ class Agent {
       }
       told = trouble;
     }
+    checks_.read_jobs(*desk_);
     watches_.jobs(desk_->jobs());
   }
 
@@ -217,7 +225,7 @@ class Agent {
       const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
       if (!process || !process->is_running() || going_.contains(process->pid)) continue;
       if (!events_.watch_process(process->pid)) continue;
-      going_[process->pid] = Going{{run.job, 0, {}, desk_->places_of(run.job)}, false};
+      going_[process->pid] = Going{{run.job, 0, {}, desk_->places_of(run.job)}, false, false};
     }
   }
 
@@ -232,16 +240,24 @@ class Agent {
       std::set<std::string> held, jobs;
       std::size_t own = 0;
       for (const auto& [pid, going] : going_) {
+        own += going.own ? 1 : 0;
+        // A run goes on beside a check, unless each would bring the destination about and take it away again.
+        if (going.check && !brings_about_itself(going.start.job)) continue;
         held.insert(going.start.into.begin(), going.start.into.end());
         jobs.insert(going.start.job);
-        own += going.own ? 1 : 0;
       }
       next = watches_.look(*desk_, jobs);
       const std::size_t most = settings_.side_by_side.value_or(home_settings().side_by_side);
-      const std::size_t room = most > own ? most - own : 0;
-      for (const DueStart& start : desk_->decide(held, jobs, room)) begin_run(start);
+      std::size_t room = most > own ? most - own : 0;
+      for (const DueStart& start : desk_->decide(held, jobs, room)) {
+        held.insert(start.into.begin(), start.into.end());
+        jobs.insert(start.job);
+        --room;
+        begin_run(start);
+      }
+      for (const std::string& job : checks_.decide(*desk_, held, jobs, room)) begin_check(job);
       look_at_waits();
-      for (const std::optional<Instant>& when : {desk_->next_moment(), warn()}) {
+      for (const std::optional<Instant>& when : {desk_->next_moment(), checks_.next_moment(), warn()}) {
         if (when && (!next || *when < *next)) next = when;
       }
     });
@@ -286,7 +302,7 @@ class Agent {
     watches_.begins(start);
     try {
       const pid_t pid = hands_.run(start);
-      going_[pid] = Going{start, true};
+      going_[pid] = Going{start, true, false};
       // One that has ended already waits to be taken in: its handle tells at once.
       if (!events_.watch_process(pid)) ended(pid);
       listener_.happened({context_.clock.now(), start.job, "run", "a run begins"});
@@ -296,6 +312,37 @@ class Agent {
       watches_.ended(start.job);
       tell(start.job, "start", "its run could not be started: " + std::string(error.what()));
     }
+  }
+
+  bool brings_about_itself(const std::string& job) const {
+    const auto found = desk_->jobs().find(job);
+    if (found == desk_->jobs().end() || !found->second.in_force) return false;
+    std::string away;
+    return attaches_itself(found->second.in_force->job, away);
+  }
+
+  void begin_check(const std::string& job) {
+    checks_.began(job);
+    try {
+      const pid_t pid = hands_.check(job);
+      going_[pid] = Going{{job, 0, {}, desk_->places_of(job)}, true, true};
+      if (!events_.watch_process(pid)) ended(pid);
+      listener_.happened({context_.clock.now(), job, "check", "a check begins"});
+    } catch (const Error& error) {
+      checks_.ended(job, exit_code_of(ErrorKind::busy));
+      tell(job, "start", "its check could not be started: " + std::string(error.what()));
+    }
+  }
+
+  void check_ended(const std::string& job, int code) {
+    checks_.ended(job, code);
+    std::string words = "ended with exit code " + std::to_string(code);
+    with_ledger([&] {
+      for (const JobCheck& check : CheckBook(desk_->ledger()).checks(job, 1)) {
+        if (check.ended) words = check_text(check);
+      }
+    });
+    listener_.happened({context_.clock.now(), job, "check", "check: " + words});
   }
 
   void ended(pid_t pid) {
@@ -309,6 +356,7 @@ class Agent {
     const bool reaped = going.own && waitpid(pid, &status, 0) == pid;
     constexpr int by_signal = 128;
     const int code = !reaped ? 0 : WIFEXITED(status) ? WEXITSTATUS(status) : by_signal + WTERMSIG(status);
+    if (going.check) return check_ended(going.start.job, code);
     with_ledger([&] {
       desk_->look_after_runs([&](const RunEntry& run) {
         const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
@@ -357,6 +405,7 @@ class Agent {
     if (happened.jobs) with_ledger([&] { read_jobs(); });
     if (happened.mounts) {
       desk_->drives_changed();
+      checks_.drives_changed();
       watches_.jobs(desk_->jobs());
       watches_.mounts_changed();
     }
@@ -447,6 +496,7 @@ class Agent {
   AgentTeller teller_;
   ClockWatch watch_;
   std::unique_ptr<DueDesk> desk_;
+  CheckDesk checks_;
   WatchDesk watches_;
   std::map<pid_t, Going> going_;
   std::map<std::string, std::string> told_troubles_;

@@ -7,12 +7,12 @@
 #include "engine/destination.hpp"
 #include "engine/due_desk.hpp"
 #include "engine/effort.hpp"
+#include "engine/gentle_context.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/job_run.hpp"
 #include "engine/problem_list.hpp"
 #include "engine/steering.hpp"
 #include "engine/system_bus.hpp"
-#include "store/paced_store.hpp"
 
 namespace kestrum {
 namespace {
@@ -171,23 +171,13 @@ std::vector<RunOutcome> run_job(const std::string& name, std::optional<Kind> kin
   std::vector<Problem> known;
   Job job = job_to_run(name, context, known);
   job.same_disk = job.same_disk || context.same_disk;
-  RunContext gentle = context;
-  gentle.workers = workers_for(job.effort, context.workers);
-  const auto pace_of = [&](const std::vector<SpeedLimit>& limits) {
-    return Pace([&] { return speed_at(limits, context.clock.now()); }, context.control);
-  };
-  Pace reading = pace_of(job.read_limits), writing = pace_of(job.write_limits);
-  if (!job.read_limits.empty()) gentle.read_pace = &reading;
-  if (!job.read_limits.empty() || !job.write_limits.empty())
-    gentle.open_store = [&, open = context.open_store](const std::string& root) -> std::unique_ptr<Store> {
-      return std::make_unique<PacedStore>(open(root), job.read_limits.empty() ? nullptr : &reading,
-                                          job.write_limits.empty() ? nullptr : &writing);
-    };
+  const GentleContext gentle(job, context);
   std::string refused;
   const FileHandle awake = hold_off_standby("saving files: " + printable(job.name), refused);
   if (!refused.empty()) context.observer.note("the machine may go to standby meanwhile: " + refused);
   std::vector<RunOutcome> outcomes;
-  with_effort(job.effort, [&] { outcomes = run_known_job(job, std::move(known), kind, gentle, done); });
+  with_effort(job.effort,
+              [&] { outcomes = run_known_job(job, std::move(known), kind, gentle.context(), done); });
   return outcomes;
 }
 

@@ -5,9 +5,9 @@
 #include "base/exit_codes.hpp"
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
-#include "engine/agent_seat.hpp"
 #include "engine/holding_back.hpp"
 #include "engine/reach.hpp"
+#include "ledger/check_book.hpp"
 
 namespace kestrum {
 namespace {
@@ -16,7 +16,6 @@ constexpr std::size_t most_moments = 1000;
 // Where a destination is a path, nothing tells when it comes back; nor everywhere that a drive was plugged
 // in.
 constexpr std::int64_t look_for_paths_seconds = 3600;
-constexpr std::int64_t after_failed_start_seconds = 600, longest_wait_seconds = 6 * 3600;
 constexpr int by_signal = 128;
 
 Instant later(Instant when, std::int64_t seconds) {
@@ -76,17 +75,17 @@ DueDesk::DueDesk(const RunContext& context, InMemory)
 DueDesk::DueDesk(const RunContext& context, OnlyLook)
     : context_(context), ledger_(look_into_ledger(context)), book_(*ledger_) {}
 
-std::vector<CountedTime> DueDesk::counted(const Job& job, bool only_look) {
+std::vector<CountedTime> counted_times(DueBook& book, const std::string& name,
+                                       const std::vector<Phrase>& phrases, Instant now, bool only_look) {
   std::vector<CountedTime> times;
   std::vector<std::string> texts;
-  const std::vector<Phrase> phrases = times_of(job);
   for (const Phrase& phrase : phrases) texts.push_back(phrase.text());
   const std::vector<TimeSince> since =
-      only_look ? book_.known_times(job.name) : book_.count_times(job.name, texts, context_.clock.now());
+      only_look ? book.known_times(name) : book.count_times(name, texts, now);
   for (const Phrase& phrase : phrases) {
     auto known = std::find_if(since.begin(), since.end(),
                               [&](const TimeSince& one) { return one.phrase == phrase.text(); });
-    times.push_back({phrase, known != since.end() ? known->since : context_.clock.now()});
+    times.push_back({phrase, known != since.end() ? known->since : now});
   }
   return times;
 }
@@ -103,7 +102,7 @@ void DueDesk::read_jobs(bool only_look) {
     }
     if (!job.in_force) continue;
     if (!job.trouble && !only_look) remember_good_form(context_.home, job.in_force->job);
-    job.times = counted(job.in_force->job, only_look);
+    job.times = counted_times(book_, name, times_of(job.in_force->job), context_.clock.now(), only_look);
   }
   jobs_ = std::move(now);
   if (only_look) return;
@@ -312,18 +311,18 @@ std::optional<DueStart> DueDesk::start_or_wait(const DeskJob& job, std::vector<D
   return start;
 }
 
+StartQuestion start_question(const Job& job, const RunContext& context) {
+  StartQuestion question{.catch_up = job.catch_up, .window = job.window, .now = context.clock.now()};
+  question.pause = load_steering(context.home, job.name).pause;
+  return question;
+}
+
 // But for what waits.
 StartQuestion DueDesk::question_of(const DeskJob& job, bool going) const {
-  StartQuestion question{.catch_up = job.in_force->job.catch_up,
-                         .window = job.in_force->job.window,
-                         .now = context_.clock.now()};
-  question.pause = load_steering(context_.home, job.name).pause;
+  StartQuestion question = start_question(job.in_force->job, context_);
   question.running = going;
-  // What a clock that was ahead has said to wait for is not waited for.
-  if (settled_.seconds <= question.now.seconds + settle_seconds) question.settled = settled_;
-  if (auto found = failed_starts_.find(job.name);
-      found != failed_starts_.end() && found->second.failed <= question.now)
-    question.not_before = found->second.not_before;
+  question.settled = settled();
+  question.not_before = backoff_.not_before(job.name, question.now);
   return question;
 }
 
@@ -390,14 +389,9 @@ void DueDesk::start_ended(const DueStart& start, int exit_code) {
   const bool again = exit_code == exit_code_of(ErrorKind::no_destination) ||
                      exit_code == exit_code_of(ErrorKind::busy) || exit_code > by_signal;
   if (again) {
-    FailedStarts& failed = failed_starts_[start.job];
-    // Each time twice as long, so that a share that is away for weeks does not fill the history.
-    const std::int64_t wait = std::min(after_failed_start_seconds << failed.in_a_row, longest_wait_seconds);
-    failed.in_a_row = std::min(failed.in_a_row + 1, 16u);
-    failed.failed = context_.clock.now();
-    failed.not_before = later(failed.failed, wait);
+    backoff_.came_to_nothing(start.job, context_.clock.now());
   } else {
-    failed_starts_.erase(start.job);
+    backoff_.began(start.job);
   }
   for (DueLine& line : book_.waiting(start.job)) {
     if (line.start != start.start) continue;
@@ -408,14 +402,6 @@ void DueDesk::start_ended(const DueStart& start, int exit_code) {
       if (line.fate == DueFate::skipped) line.reason = DueReason::not_started;
     }
     book_.update(line);
-  }
-}
-
-void DueDesk::drives_changed() {
-  constexpr std::int64_t own_doing_seconds = 60;
-  const Instant now = context_.clock.now();
-  for (auto& [job, failed] : failed_starts_) {
-    if (now.seconds - failed.failed.seconds > own_doing_seconds) failed.not_before = now;
   }
 }
 
@@ -433,11 +419,11 @@ std::optional<Instant> DueDesk::next_moment() const {
 }
 
 void count_times(const Home& home, const Job& job, Instant now) {
-  std::vector<std::string> phrases;
-  for (const Phrase& phrase : times_of(job)) phrases.push_back(phrase.text());
   try {
     Ledger ledger(home.ledger_path());
-    DueBook(ledger).count_times(job.name, phrases, now);
+    DueBook book(ledger);
+    counted_times(book, job.name, times_of(job), now, false);
+    counted_times(book, CheckBook::times_of(job.name), check_times_of(job), now, false);
   } catch (const Error&) {
     // Who keeps the ledger tells of it.
   }
@@ -450,27 +436,6 @@ std::vector<DueMade> due_made(Ledger& ledger, const std::string& job, std::size_
     all.push_back({std::move(line), std::move(run)});
   }
   return all;
-}
-
-DueRound run_due(const RunContext& context, RowListener& listener) {
-  const AgentSeat seat(context.home, "run --due", context.clock.now());
-  DueDesk desk(context);
-  desk.book().give_up_all_starts();
-  desk.read_jobs();
-  desk.look_after_runs();
-  DueRound round;
-  bool goes_on = true;
-  while (goes_on) {
-    desk.notice();
-    std::set<std::string> going;
-    for (const RunEntry& run : desk.ledger().unended_runs()) going.insert(run.job);
-    const std::vector<DueStart> starts = desk.decide({}, going, 1);
-    if (starts.empty()) break;
-    goes_on = run_in_row(round.row, starts[0].job, {}, listener, starts[0].start);
-    desk.start_ended(starts[0], round.row.outcomes.back().entry.exit_code);
-  }
-  round.waits = desk.waits();
-  return round;
 }
 
 void settle_due(Ledger& ledger, const std::vector<RunOutcome>& outcomes, bool stopped_for_good) {

@@ -10,6 +10,7 @@
 #include "engine/backup.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/run_context.hpp"
+#include "engine/start_backoff.hpp"
 #include "engine/steering.hpp"
 #include "ledger/due_book.hpp"
 
@@ -63,9 +64,17 @@ struct DueMade {
   // That run is listed for itself, and this is the moment that it is of.
   bool is_of_run() const { return run && line.own && line.fate == DueFate::ran; }
 };
+// But for what waits and what happened before: what the job and a person say about starting it.
+StartQuestion start_question(const Job& job, const RunContext& context);
+
 // The times of a job that was just made or changed count from now on; of one that is disabled none does.
 // Failing is no trouble: then they count from when they are first noticed.
 void count_times(const Home& home, const Job& job, Instant now);
+
+// The times with since when they count, as the book knows them; unknown ones count from `now`. `name`: under
+// which they are kept.
+std::vector<CountedTime> counted_times(DueBook& book, const std::string& name,
+                                       const std::vector<Phrase>& phrases, Instant now, bool only_look);
 
 // Newest first.
 std::vector<DueMade> due_made(Ledger& ledger, const std::string& job, std::size_t most, Instant now);
@@ -113,11 +122,14 @@ class DueDesk {
   std::map<std::string, DueLook> look_ahead();
   // When something is to be done next, after decide().
   std::optional<Instant> next_moment() const;
-  // Something was plugged in or mounted: starts that came to nothing are tried again at once. Not what has
-  // only just failed: its own mounting and unmounting would have it tried for ever.
-  void drives_changed();
+  // StartBackoff::drives_changed.
+  void drives_changed() { backoff_.drives_changed(context_.clock.now()); }
   // What is made up for starts no earlier. At most settle_seconds from now.
   void settle_until(Instant when) { settled_ = when; }
+  // What a clock that was ahead has said to wait for is not waited for.
+  Instant settled() const {
+    return settled_.seconds <= context_.clock.now().seconds + settle_seconds ? settled_ : Instant{};
+  }
 
   DueBook& book() { return book_; }
   Ledger& ledger() { return *ledger_; }
@@ -126,7 +138,6 @@ class DueDesk {
   DueLook look_at(const DeskJob& job, std::optional<RunEntry> going);
   std::vector<DueLine> lines_due(const DeskJob& job);
   StartQuestion question_of(const DeskJob& job, bool going) const;
-  std::vector<CountedTime> counted(const Job& job, bool only_look);
   std::optional<DueStart> decide_job(const DeskJob& job, const std::set<std::string>& held, bool going);
   std::optional<DueStart> start_or_wait(const DeskJob& job, std::vector<DueLine>& waiting,
                                         const std::set<std::string>& held);
@@ -141,25 +152,13 @@ class DueDesk {
   Instant settled_ = {};
   std::map<std::string, DeskJob> jobs_;
   std::map<std::string, DueWait> waits_;
-  struct FailedStarts {
-    Instant failed, not_before;  // nobody tries again in between
-    unsigned in_a_row = 0;
-  };
   struct AddedChange {
     Instant when;
     std::int64_t newest_run = 0;  // its identity; runs up to it were before the change, whatever their dates
   };
-  std::map<std::string, AddedChange> added_changes_;   // by job, the last
-  std::map<std::string, FailedStarts> failed_starts_;  // by job: those that came to nothing
+  std::map<std::string, AddedChange> added_changes_;  // by job, the last
+  StartBackoff backoff_;
 };
-
-// One round for people who have a timer of their own: what is due is run, one after the other, and what
-// cannot be waits. Sits in the agent's seat meanwhile. Throws Error of kind busy when an agent does.
-struct DueRound {
-  RunRow row;
-  std::map<std::string, DueWait> waits;
-};
-DueRound run_due(const RunContext& context, RowListener& listener);
 
 // After a run that due moments waited for: what of its outcomes counts for them. One that was stopped from
 // outside, found no drive or was kept out by another run leaves them waiting.

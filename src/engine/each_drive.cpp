@@ -6,9 +6,12 @@
 namespace kestrum {
 
 EachDrive::EachDrive(const std::string& name, const RunContext& given)
+    : EachDrive(given.home.load_job(name), given) {}
+
+EachDrive::EachDrive(Job in_force, const RunContext& given)
     : context(given),
-      job(given.home.load_job(name)),
-      state(given.home.load_state(name)),
+      job(std::move(in_force)),
+      state(given.home.load_state(job.name)),
       history(History::open(given)),
       keys(job_keys(job, given.ask)) {}
 

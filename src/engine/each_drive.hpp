@@ -8,6 +8,8 @@ namespace kestrum {
 struct EachDrive {
   // `context` must outlive it. Throws usage when there is no such job.
   EachDrive(const std::string& name, const RunContext& context);
+  // The same with the job as it is in force.
+  EachDrive(Job job, const RunContext& context);
 
   // Calls `use` for each destination that is connected and has a set. Throws Error, of the first that could
   // not be used, when there is none.

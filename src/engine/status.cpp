@@ -8,6 +8,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "engine/agent_seat.hpp"
+#include "engine/job_check.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/way_proof.hpp"
@@ -160,6 +161,13 @@ void look_at_times(const Job& job, JobStatus& status, bool watched, Instant now)
   if (!comes) trouble({.kind = TroubleKind::soon, .text = job.warn_after->text(), .when = end});
 }
 
+// What a check found is told by the points.
+void look_at_checks(JobStatus& status) {
+  const std::optional<JobCheck>& last = status.checks.last;
+  if (!last || last->exit_code == exit_done || last->exit_code == exit_code_of(ErrorKind::damage)) return;
+  if (last->settles()) status.troubles.push_back({.kind = TroubleKind::unchecked, .text = check_text(*last)});
+}
+
 // Of each drive by the run that was the last to make a point there, and of the last run of all.
 void look_at_broken_rules(JobStatus& status, History& history) {
   std::vector<RunEntry> runs;
@@ -190,6 +198,7 @@ void look_at_page(JobStatus& status, const Home& home) {
 // What is the same for all jobs.
 struct StatusAround {
   std::map<std::string, DueLook> times;
+  std::map<std::string, CheckLook> checks;
   bool watched = false;  // an agent is there
 };
 
@@ -207,6 +216,7 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   JobStatus status;
   status.job = name;
   if (auto found = around.times.find(name); found != around.times.end()) status.times = found->second;
+  if (auto found = around.checks.find(name); found != around.checks.end()) status.checks = found->second;
   std::vector<RunEntry> runs = history.runs(name, 1);
   if (!runs.empty()) status.last = runs[0];
   std::optional<Error> wrong;
@@ -231,6 +241,7 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   look_at_age(job, status, now);
   look_at_runs(status);
   look_at_times(job, status, around.watched, now);
+  look_at_checks(status);
   look_at_clock(status, now);
   look_at_broken_rules(status, history);
   look_at_page(status, context.home);
@@ -258,9 +269,10 @@ void sort_status(std::vector<JobStatus>& all) {
 
 const char* trouble_name(TroubleKind kind) {
   static constexpr const char* words[] = {
-      "suspect",    "job-file",   "damaged",    "incomplete",     "gone",  "failed",   "overdue",
-      "missed",     "waits",      "never-run",  "no-point",       "soon",  "clock",    "cut-off",
-      "unfinished", "drive-away", "drive-bare", "broken-promise", "place", "problems", "page"};
+      "suspect",        "job-file", "damaged",  "incomplete", "gone",       "failed",
+      "overdue",        "missed",   "waits",    "never-run",  "no-point",   "soon",
+      "unchecked",      "clock",    "cut-off",  "unfinished", "drive-away", "drive-bare",
+      "broken-promise", "place",    "problems", "page"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -274,7 +286,10 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   History history = History::open(context);
   DueDesk desk(context, DueDesk::OnlyLook{});
   desk.read_jobs(true);
-  const StatusAround around{desk.look_ahead(), agent_here(context.home).has_value()};
+  StatusAround around{desk.look_ahead(), {}, agent_here(context.home).has_value()};
+  CheckDesk checks(context);
+  checks.read_jobs(desk, true);
+  for (const std::string& name : names) around.checks[name] = checks.look(desk, name);
   for (const std::string& name : names) all.push_back(status_of(name, around, history, context));
   sort_status(all);
   return all;

@@ -1,7 +1,7 @@
 // How jobs stand: from the drives that are there, else from the history.
 #pragma once
 
-#include "engine/due_desk.hpp"
+#include "engine/check_desk.hpp"
 #include "engine/look.hpp"
 
 namespace kestrum {
@@ -20,6 +20,7 @@ enum class TroubleKind {
   never_run,   // no run is known
   no_point,    // there is none yet
   soon,        // there will be no good point for longer than the job allows
+  unchecked,   // the last check of everything could not be made
   clock,       // something was made later than it is now
   cut_off,     // the last run has no end: it still goes on, or was cut off
   unfinished,  // a point was begun, and the next run goes on with it
@@ -64,6 +65,7 @@ struct JobStatus {
   std::vector<DriveStatus> drives;     // at least one, unless the job file does not read
   std::vector<JobTrouble> troubles;    // worst first
   DueLook times;                       // what is due, what comes next
+  CheckLook checks;                    // of everything it has
 };
 
 // Worst first. `names`: none means every job of the home. Throws Error of kind usage for a name that is no

@@ -5,6 +5,7 @@
 #include <unordered_set>
 
 #include "archive/content_list.hpp"
+#include "base/exit_codes.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
 #include "engine/disk_today.hpp"
@@ -475,6 +476,19 @@ bool VerifyResult::good() const {
 bool VerifyResult::closed() const {
   return std::any_of(points.begin(), points.end(),
                      [](const PointVerdict& point) { return point.closed && !point.expected; });
+}
+
+int exit_code_of(const std::vector<DriveVerdict>& verdicts) {
+  bool good = true, damaged = false, closed = false, wrong = false;
+  for (const DriveVerdict& verdict : verdicts) {
+    good = good && verdict.result.good();
+    damaged = damaged || verdict.result.damaged();
+    closed = closed || verdict.result.closed();
+    wrong = wrong || (verdict.result.source && verdict.result.source->wrong > 0);
+  }
+  if (damaged) return exit_code_of(ErrorKind::damage);
+  if (good) return wrong ? exit_problems : exit_done;
+  return exit_code_of(closed ? ErrorKind::key : ErrorKind::failed);
 }
 
 VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,

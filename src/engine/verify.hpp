@@ -53,6 +53,14 @@ struct VerifyResult {
   bool closed() const;  // some points are, and nobody knows of it
 };
 
+// Of one destination.
+struct DriveVerdict {
+  std::string drive;  // where it is
+  VerifyResult result;
+};
+// Of all of them together: damage first, then a key that does not open, then what could not be read.
+int exit_code_of(const std::vector<DriveVerdict>& verdicts);
+
 struct VerifyRequest {
   Depth depth = Depth::all;
   std::optional<PointWish> at;  // only this point and what it needs; none: everything

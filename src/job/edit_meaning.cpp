@@ -44,7 +44,8 @@ constexpr Meaning meanings[] = {
      "the next run makes those that are not there; from then on a change of one is suspect"},
     {"keep", "",
      "no set is touched now; the rules hold from the end of the next run on: kestrum prune NAME --dry"},
-    {"check", "", "no set is touched; it holds from the next run on"},
+    {"check", "after-run", "no set is touched; it holds from the next run on"},
+    {"check", "", "no set is touched; it holds from the next check on"},
     {"around", "", "no set is touched; it holds from the next run on"},
     {"tell", "", "no set is touched; it holds from the next run on"},
 };

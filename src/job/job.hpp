@@ -11,6 +11,7 @@
 #include "calendar/phrase.hpp"
 #include "calendar/run_window.hpp"
 #include "job/key_file.hpp"
+#include "rules/check_limit.hpp"
 #include "rules/keep_rules.hpp"
 #include "rules/renew_rules.hpp"
 #include "rules/speed_limit.hpp"
@@ -87,6 +88,8 @@ struct Job {
   std::vector<std::string> bait;                    // files that nobody has a reason to change
   KeepRules keep;                                   // [keep]
   AfterRun after_run = AfterRun::read_back;         // [check]
+  std::vector<Phrase> check_times;                  // everything is checked, also without runs; none: by hand
+  CheckLimit check_budget;                          // so much each time
   std::string before, after_failure, after;         // [around]: commands; empty: none
   bool goes_on_without_before = false;              // when that command fails
   Span around_limit{1, Span::Unit::hour};           // of each of these commands
@@ -98,6 +101,10 @@ struct Job {
 // The times that count: none of a job that only runs when asked for by name.
 inline std::vector<Phrase> times_of(const Job& job) {
   return job.enabled ? job.runs : std::vector<Phrase>();
+}
+
+inline std::vector<Phrase> check_times_of(const Job& job) {
+  return job.enabled ? job.check_times : std::vector<Phrase>();
 }
 
 // Whether what happens to its sources starts it.

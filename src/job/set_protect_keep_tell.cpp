@@ -75,6 +75,23 @@ void set_after_run(Job& job, const KeyValues& values) {
   job.after_run = static_cast<AfterRun>(one_of(values[0], {"nothing", "read back", "read back all"}));
 }
 
+void set_check_times(Job& job, const KeyValues& values) {
+  job.check_times.clear();
+  for (const std::string& value : values) {
+    Phrase phrase = parse_phrase(value);
+    if (phrase.type == Phrase::Type::on_change)
+      refuse_value("nothing that changes makes a check due", "give times, like \"saturday at 03:00\"");
+    if (phrase.kind)
+      refuse_value("a check writes no set, and '" + value + "' says of which kind",
+                   "leave out " + std::string(kind_name(*phrase.kind)));
+    job.check_times.push_back(std::move(phrase));
+  }
+}
+
+void set_check_budget(Job& job, const KeyValues& values) {
+  job.check_budget = parse_check_limit(values[0]);
+}
+
 void set_before(Job& job, const KeyValues& values) {
   job.before = values[0];
 }

@@ -78,6 +78,15 @@ CREATE TABLE check_round (name TEXT PRIMARY KEY, began TEXT NOT NULL);
 PRAGMA user_version = 7;
 )";
 
+constexpr const char* schema_8 = R"(
+CREATE TABLE job_check (
+  id INTEGER PRIMARY KEY, job TEXT NOT NULL, started TEXT NOT NULL, ended TEXT, process TEXT NOT NULL,
+  exit_code INTEGER NOT NULL, bytes INTEGER NOT NULL, left_bytes INTEGER NOT NULL, complete INTEGER NOT NULL,
+  message TEXT NOT NULL);
+CREATE INDEX job_check_job ON job_check(job, id);
+PRAGMA user_version = 8;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
@@ -186,6 +195,7 @@ void Ledger::migrate(Access access) {
   if (found < 5) database_.run(schema_5);
   if (found < 6) database_.run(schema_6);
   if (found < 7) database_.run(schema_7);
+  if (found < 8) database_.run(schema_8);
   database_.run("COMMIT");
 }
 
@@ -349,7 +359,9 @@ void Ledger::rename_job(const std::string& from, const std::string& to) {
   // Of what was due under both names, what the other one has stays.
   for (const char* sql :
        {"UPDATE OR IGNORE due SET job = ?2 WHERE job = ?1", "DELETE FROM due WHERE job = ?1 AND ?2 <> ?1",
-        "UPDATE OR REPLACE job_time SET job = ?2 WHERE job = ?1"}) {
+        "UPDATE OR REPLACE job_time SET job = ?2 WHERE job = ?1",
+        "UPDATE OR REPLACE job_time SET job = ?2 || '/check' WHERE job = ?1 || '/check'",
+        "UPDATE job_check SET job = ?2 WHERE job = ?1"}) {
     Statement go_on(database_.get(), sql);
     go_on.bind(1, from).bind(2, to).step();
   }

@@ -49,8 +49,20 @@ std::string error_document(const Error& error, int exit_code) {
   return text_of(json);
 }
 
-std::string runs_document(const std::vector<RunOutcome>& runs) {
+Json check_json(const JobCheck& check) {
+  return {{"started", utc_text(check.started)}, {"ended", instant_json(check.ended)},
+          {"exit-code", check.exit_code},       {"bytes", check.bytes},
+          {"left-bytes", check.left_bytes},     {"complete", check.complete},
+          {"text", to_utf8(check_text(check))}};
+}
+
+std::string runs_document(const std::vector<RunOutcome>& runs, const std::vector<JobCheckOutcome>& checks) {
   Json json = document("run");
+  json["checks"] = Json::array();
+  for (const JobCheckOutcome& check : checks) {
+    json["checks"].push_back(check_json(check.entry));
+    json["checks"].back()["job"] = check.entry.job;
+  }
   json["runs"] = Json::array();
   for (const RunOutcome& outcome : runs) {
     Json run = run_json(outcome.entry);

@@ -6,6 +6,7 @@
 #include "engine/backup.hpp"
 #include "engine/disk_today.hpp"
 #include "engine/due_desk.hpp"
+#include "engine/job_check.hpp"
 #include "engine/outbox.hpp"
 #include "engine/outlook.hpp"
 #include "engine/point_difference.hpp"
@@ -28,7 +29,9 @@ std::string done_document(const std::string& what, const std::string& name);
 std::string preview_document(const std::string& job, const PreviewResult& preview);
 std::string why_document(const std::string& job, const std::string& path, const Explanation& explanation);
 
-std::string runs_document(const std::vector<RunOutcome>& runs);
+// `checks`: that were due too.
+std::string runs_document(const std::vector<RunOutcome>& runs,
+                          const std::vector<JobCheckOutcome>& checks = {});
 // `due`: of the same job, with the runs that they have.
 std::string history_document(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
 // The same as comma-separated values (RFC 4180), a line for each run and each due moment without one.
@@ -51,10 +54,6 @@ std::string forecast_document(const JobForecast& forecast);
 std::string browse_document(const SetFacts& point, const Listing& listing, DiskToday& disk);
 std::string restore_document(const RestoreResult& result, const std::vector<RestoredItem>& items,
                              std::uint64_t item_count);
-struct DriveVerdict {
-  std::string destination;  // where it is
-  VerifyResult result;
-};
 std::string verify_document(const std::vector<DriveVerdict>& verdicts);  // at least one
 std::string prune_document(const std::string& job, const std::vector<PruneOutcome>& outcomes);
 std::string said_document(const std::string& job, const std::vector<PointSaid>& said);

@@ -198,6 +198,9 @@ class Page {
                         : job_.after_run == AfterRun::read_back
                             ? "what was written is read back and checked"
                             : "what was written is read back, unpacked and checked");
+    for (const Phrase& phrase : job_.check_times)
+      line("Checks", phrase.text() + ", " +
+                         (job_.check_budget.any() ? job_.check_budget.text() + " each time" : "everything"));
     for (const std::string& text : command_lines(job_)) line("Commands", text);
     if (!job_.tell.mail.empty())
       line("Mail", "to " + join(job_.tell.mail, ", ") + ": " + tell_when_text(job_.tell));

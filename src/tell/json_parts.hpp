@@ -9,6 +9,7 @@
 #include "base/observer.hpp"
 #include "base/set_facts.hpp"
 #include "job/key_file.hpp"
+#include "ledger/check_book.hpp"
 #include "ledger/ledger.hpp"
 #include "plan/keep_plan.hpp"
 
@@ -32,6 +33,7 @@ Json values_json(const FileKeys& keys, const GivenValues& given);
 const char* fate_name(Fate fate);                       // "stays", "goes", "folds"
 Json instant_json(const std::optional<Instant>& when);  // null where there is none
 Json run_json(const RunEntry& run);
+Json check_json(const JobCheck& check);
 Json totals_json(const SetTotals& totals);
 Json facts_json(const SetFacts& facts);
 Json entry_json(const Entry& entry);

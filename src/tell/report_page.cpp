@@ -331,10 +331,11 @@ class Page {
       out += tag("li", text);
     }
     if (report_.place) return {};
-    return tag("h3", "What was proved") + (out.empty()
-                                               ? tag("p", "Nothing was read back yet: kestrum verify " +
-                                                              shell_word(printable(job.status.job)))
-                                               : "<ul>\n" + out + "</ul>\n");
+    const std::string checks = checks_sentence(job.status);
+    return tag("h3", "What was proved") + (checks.empty() ? "" : tag("p", checks)) +
+           (out.empty() ? tag("p", "Nothing was read back yet: kestrum verify " +
+                                       shell_word(printable(job.status.job)))
+                        : "<ul>\n" + out + "</ul>\n");
   }
 
   const Report& report_;

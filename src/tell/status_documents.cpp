@@ -54,6 +54,11 @@ Json job_status_json(const JobStatus& status, Instant now) {
                                    {"way-in-tried", instant_json(drive.way_tried)},
                                    {"drive", space_json(drive.space)}});
   }
+  one["checks"] = {
+      {"last", status.checks.last ? check_json(*status.checks.last) : Json(nullptr)},
+      {"going", status.checks.going},
+      {"waits-for", status.checks.wait ? Json(due_reason_name(status.checks.wait->reason)) : Json(nullptr)},
+      {"next", instant_json(status.checks.next)}};
   one["trouble"] = to_utf8(troubles_text(status));
   one["troubles"] = Json::array();
   one["trouble-list"] = Json::array();

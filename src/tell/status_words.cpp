@@ -3,6 +3,7 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "engine/job_check.hpp"
 #include "engine/leftover_use.hpp"
 #include "plan/plan_words.hpp"
 #include "tell/age_words.hpp"
@@ -44,6 +45,8 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
       return "it has never run: kestrum run " + subject_of(status);
     case TroubleKind::no_point:
       return "it has no point yet";
+    case TroubleKind::unchecked:
+      return "its sets could not be checked: " + trouble.text;
     case TroubleKind::clock:
       return "its newest point or run is of " + local_text(trouble.when) +
              ", later than the clock says now: is the clock right?";
@@ -121,6 +124,8 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
       return "is an agent there? kestrum status says so; make up for it: kestrum run " + job;
     case TroubleKind::waits:
       return "plug it in, and the run starts by itself";
+    case TroubleKind::unchecked:
+      return "see why: kestrum verify " + job;
     case TroubleKind::clock:
       return "set the clock right";
     case TroubleKind::cut_off:
@@ -140,6 +145,20 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
       return {};  // it says so itself
   }
   return {};
+}
+
+std::string checks_sentence(const JobStatus& status) {
+  const CheckLook& checks = status.checks;
+  std::string text;
+  if (checks.last)
+    text = "Last check " + local_text(checks.last->started) + ": " + check_text(*checks.last) + ".";
+  if (!checks.last && checks.by_times) text = "It was not checked yet.";
+  if (checks.going) return text + (text.empty() ? "" : " ") + "A check goes on.";
+  if (!checks.by_times) return text;
+  if (checks.wait)
+    return text +
+           (checks.wait->reason == DueReason::drive ? " The next waits for the drive." : " The next is due.");
+  return checks.next ? text + " The next: " + local_text(*checks.next) + "." : text;
 }
 
 std::string state_sentence(const JobStatus& status, Instant now) {

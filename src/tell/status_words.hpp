@@ -12,6 +12,9 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status);
 // Whether there is a good point, and how old: "The newest good point is 3 h old."; and what is wrong, if
 // something is.
 std::string state_sentence(const JobStatus& status, Instant now);
+// What came of the last check of everything, and when the next is; empty where the job has no times for them
+// and none was made.
+std::string checks_sentence(const JobStatus& status);
 // "skua: wardens", or the job alone.
 std::string job_title(const JobStatus& status);
 

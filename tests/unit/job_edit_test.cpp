@@ -99,6 +99,8 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"keep-leave-free", {{"20 GiB"}, {"1 GiB"}}},
       {"keep-at-least", {{"3 points"}, {"1 point"}}},
       {"check-after-run", {{"nothing"}, {"read back all"}}},
+      {"check-times", {{"saturday at 03:00"}, {"daily at 01:00", "first sunday at 05:00"}}},
+      {"check-budget", {{"30 minutes"}, {"20 GiB"}}},
       {"around-before", {{"sqlite3 /srv/s.db '.backup /srv/s.copy'"}, {"true"}}},
       {"around-if-before-fails", {{"go on"}, {"give up"}}},
       {"around-after-failure", {{"logger \"failed\""}, {"true"}}},

@@ -10,7 +10,6 @@
 
 #include "base/exit_codes.hpp"
 #include "engine/leftover_use.hpp"
-#include "support/extent.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -196,40 +195,6 @@ TEST_P(Leftovers, CountsAndStaysWhileOthersAreTidiedUp) {
 INSTANTIATE_TEST_SUITE_P(Store, FolderLeftovers, testing::Values(false));
 INSTANTIATE_TEST_SUITE_P(Stores, Leftovers, testing::Bool(),
                          [](const auto& how) { return how.param ? "objects" : "folders"; });
-
-// What journals cost: of bytes, here; of time, printed for the evidence tier, where the tree is larger.
-TEST(Journals, CostLittle) {
-  const unsigned mib = extent("KESTRUM_JOURNAL_MIB", 24);
-  Workbench bench("[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
-  bench.settle_files();
-  for (unsigned i = 0; i < mib * 8; ++i)
-    write_file(bench.source() + "/" + std::to_string(i / 100) + "/" + std::to_string(i), noise(i, 1u << 17));
-  std::vector<double> with, without;
-  std::uint64_t stored_with = 0, stored_without = 0;
-  const int rounds = mib > 24 ? 7 : 1;
-  for (int round = 0; round < 2 * rounds; ++round) {
-    const bool journals = round % 2 == 0;
-    bench.journal_step = journals ? 8u << 20 : UINT64_MAX;
-    fs::remove_all(bench.drive());
-    fs::create_directories(bench.drive());
-    fs::remove(bench.home().state_file("job"));
-    const auto begun = std::chrono::steady_clock::now();
-    const RunOutcome done = bench.run();
-    const std::chrono::duration<double> took = std::chrono::steady_clock::now() - begun;
-    ASSERT_TRUE(done.entry.sequence) << done.entry.message;
-    (journals ? with : without).push_back(took.count());
-    (journals ? stored_with : stored_without) = done.entry.totals.stored_bytes;
-  }
-  std::sort(with.begin(), with.end());
-  std::sort(without.begin(), without.end());
-  const double share = (static_cast<double>(stored_with) - static_cast<double>(stored_without)) /
-                       static_cast<double>(stored_without);
-  EXPECT_GT(stored_with, stored_without);
-  EXPECT_LT(share, 0.01);
-  std::printf(
-      "%u MiB: journals take %.3f %% of the bytes; with them %.3f s, without %.3f s (medians of %d)\n", mib,
-      share * 100, with[with.size() / 2], without[without.size() / 2], rounds);
-}
 
 // In an encrypted job.
 class LockedLeftovers : public testing::Test {

@@ -1,0 +1,469 @@
+#include "archive/parity.hpp"
+
+#include <fmt/format.h>
+#include <isa-l.h>
+#include <xxhash.h>
+
+#include <algorithm>
+
+#include "base/error.hpp"
+#include "base/random.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+// More rows protect no better against runs of damage, and cost time in proportion.
+constexpr std::uint32_t most_rows = 6;
+constexpr std::uint32_t most_slices = 255;  // of a group, its parity among them
+constexpr std::string_view parity_magic = "KMND";
+constexpr std::uint64_t own_head = 64;  // bytes behind the file's header
+constexpr std::uint64_t head_bytes = FileHeader::size + own_head;
+constexpr std::uint64_t check_bytes = 8, digest_bytes = 32;
+constexpr std::size_t read_bytes = 1u << 20;
+
+std::uint64_t check_of(const std::uint8_t* slice) {
+  return XXH3_64bits(slice, parity_slice);
+}
+
+// Coefficient of a group's data slice `column` in its parity slice `row`.
+std::uint8_t coefficient(const ParityShape& shape, std::uint32_t row, std::uint32_t column) {
+  return gf_inv(static_cast<unsigned char>((shape.k + row) ^ column));
+}
+
+// For ec_encode_data_update.
+Bytes tables_of(const ParityShape& shape) {
+  Bytes rows(std::size_t{shape.k} * shape.m), tables(rows.size() * 32);
+  for (std::uint32_t row = 0; row < shape.m; ++row) {
+    for (std::uint32_t column = 0; column < shape.k; ++column)
+      rows[std::size_t{row} * shape.k + column] = coefficient(shape, row, column);
+  }
+  ec_init_tables(static_cast<int>(shape.k), static_cast<int>(shape.m), rows.data(), tables.data());
+  return tables;
+}
+
+// Where the parts of a parity file begin.
+struct Layout {
+  Layout(const ParityShape& shape, std::uint64_t bytes)
+      : data(parity_slices(bytes)),
+        parity(std::uint64_t{shape.groups} * shape.m),
+        slices(head_bytes + check_bytes * (data + parity)),
+        again(slices + parity_slice * parity),
+        digest(again + check_bytes * (data + parity)),
+        end(digest + digest_bytes) {}
+  std::uint64_t data, parity;  // slices
+  std::uint64_t slices, again, digest, end;
+};
+
+Bytes own_head_of(const ParityShape& shape, const SealedFile& of) {
+  ByteWriter out;
+  out.raw(as_bytes(parity_magic));
+  out.u32(1);
+  out.u64(of.size);
+  out.u32(parity_slice);
+  out.u32(shape.k);
+  out.u32(shape.m);
+  out.u32(shape.groups);
+  out.raw(of.digest);
+  return out.take();
+}
+
+}  // namespace
+
+std::uint64_t parity_slices(std::uint64_t bytes) {
+  return (bytes + parity_slice - 1) / parity_slice;
+}
+
+bool ParityShape::fits(std::uint64_t bytes) const {
+  return k > 0 && m > 0 && k + m <= most_slices && parity_slices(bytes) <= std::uint64_t{k} * groups;
+}
+
+std::uint64_t ParityShape::file_bytes(std::uint64_t bytes) const {
+  return Layout(*this, bytes).end;
+}
+
+ParityShape parity_shape(std::uint64_t bytes, unsigned percent) {
+  ParityShape shape;
+  shape.m = std::clamp(most_slices * percent / (100 + percent), 1u, most_rows);
+  shape.k = std::min(100 * shape.m / percent, most_slices - shape.m);
+  const std::uint64_t slices = std::max<std::uint64_t>(parity_slices(bytes), 1);
+  shape.groups = static_cast<std::uint32_t>((slices + shape.k - 1) / shape.k);
+  // A small file: as many slices as there are, and no more parity than that share, rounded up.
+  if (shape.groups == 1) {
+    shape.k = static_cast<std::uint32_t>(slices);
+    shape.m = std::max(1u, (shape.k * percent + 99) / 100);
+  }
+  return shape;
+}
+
+std::string parity_file_name(std::uint32_t slot) {
+  return fmt::format("mend-{:03}.kmend", slot);
+}
+
+// The sums, group by group. Rows of slices (one of each group) are gathered, so that a group's sums stay in the
+// processor's cache for several slices.
+class ParityMaker::Sums {
+ public:
+  explicit Sums(const ParityShape& given)
+      : shape(given),
+        tables_(tables_of(given)),
+        sums(std::size_t{given.groups} * given.m * parity_slice),
+        rows_(static_cast<std::uint32_t>(
+            std::clamp<std::uint64_t>(gathered_bytes / (given.groups * parity_slice), 1, 8))),
+        gathered_(std::size_t{rows_} * given.groups * parity_slice) {}
+
+  void add(ByteView data) {
+    bytes += data.size();
+    while (!data.empty()) {
+      const std::size_t room = gathered_.size() - filled_, part = std::min(room, data.size());
+      std::copy_n(data.begin(), part, gathered_.begin() + static_cast<std::ptrdiff_t>(filled_));
+      filled_ += part;
+      data = data.subspan(part);
+      if (filled_ == gathered_.size()) sum_up();
+    }
+  }
+
+  // What is missing of the last slice are zeros.
+  void end() {
+    const std::size_t whole = parity_slices(filled_) * parity_slice;
+    std::fill(gathered_.begin() + static_cast<std::ptrdiff_t>(filled_),
+              gathered_.begin() + static_cast<std::ptrdiff_t>(whole), std::uint8_t{0});
+    filled_ = whole;
+    sum_up();
+  }
+
+  const ParityShape shape;
+  std::uint64_t bytes = 0;
+  std::vector<std::uint64_t> checks;
+
+ private:
+  static constexpr std::uint64_t gathered_bytes = 16u << 20;
+  Bytes tables_;
+
+ public:
+  Bytes sums;
+
+ private:
+  void sum_up() {
+    const std::size_t slices = filled_ / parity_slice;
+    filled_ = 0;
+    for (std::size_t i = 0; i < slices; ++i) checks.push_back(check_of(&gathered_[i * parity_slice]));
+    for (std::size_t group = 0; group < std::min<std::size_t>(slices, shape.groups); ++group) {
+      std::uint8_t* of_group[most_slices];
+      for (std::uint32_t row = 0; row < shape.m; ++row)
+        of_group[row] = &sums[(group * shape.m + row) * parity_slice];
+      std::uint32_t column = column_;
+      for (std::size_t i = group; i < slices && column < shape.k; i += shape.groups, ++column)
+        ec_encode_data_update(static_cast<int>(parity_slice), static_cast<int>(shape.k),
+                              static_cast<int>(shape.m), static_cast<int>(column), tables_.data(),
+                              &gathered_[i * parity_slice], of_group);
+    }
+    column_ += rows_;
+  }
+
+  std::uint32_t rows_, column_ = 0;
+  Bytes gathered_;
+  std::size_t filled_ = 0;
+};
+
+ParityMaker::ParityMaker(const ParityShape& shape) : sums_(std::make_unique<Sums>(shape)) {}
+ParityMaker::~ParityMaker() = default;
+ParityMaker::ParityMaker(ParityMaker&&) noexcept = default;
+ParityMaker& ParityMaker::operator=(ParityMaker&&) noexcept = default;
+
+void ParityMaker::add(ByteView bytes) {
+  sums_->add(bytes);
+}
+
+std::uint64_t ParityMaker::bytes() const {
+  return sums_->bytes;
+}
+
+bool ParityMaker::fits() const {
+  return sums_->shape.fits(sums_->bytes);
+}
+
+SealedParity ParityMaker::finish(Store& store, const std::string& path, const Id& job, const SealedFile& of) {
+  sums_->end();
+  if (!fits() || sums_->bytes != of.size)
+    throw Error(ErrorKind::failed, "the parity of " + path + " was not made of the whole file");
+  std::vector<std::uint64_t>& checks = sums_->checks;
+  for (std::size_t at = 0; at < sums_->sums.size(); at += parity_slice)
+    checks.push_back(check_of(&sums_->sums[at]));
+  ByteWriter list;
+  for (const std::uint64_t check : checks) list.u64(check);
+
+  SealedParity sealed{of, sums_->shape};
+  sealed.file.name = path.substr(path.rfind('/') + 1);
+  sealed.file.size = 0;
+  FileHeader header{FileKind::mend, of.number, job, of.set, {}};
+  fill_random(header.salt);
+  const std::unique_ptr<StoreWriter> file = store.create(path);
+  DigestStream digest;
+  const Bytes head = header.encode(), own = own_head_of(sums_->shape, of);
+  for (const ByteView part : {ByteView(head), ByteView(own), list.view(), ByteView(sums_->sums), list.view()}) {
+    file->append(part);
+    digest.update(part);
+    sealed.file.size += part.size();
+  }
+  sealed.file.digest = digest.finish();
+  file->append(sealed.file.digest);
+  sealed.file.size += digest_bytes;
+  file->finish();
+  sums_.reset();
+  return sealed;
+}
+
+SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
+                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress) {
+  ParityMaker maker(parity_shape(of.size, percent));
+  const std::unique_ptr<StoreReader> file = store.open(folder + "/" + of.name);
+  Bytes part;
+  for (std::uint64_t at = 0; at < of.size; at += part.size()) {
+    part.resize(std::min<std::uint64_t>(read_bytes, of.size - at));
+    file->read_at(at, part);
+    maker.add(part);
+    if (progress) progress(part.size());
+  }
+  return maker.finish(store, folder + "/" + parity_file_name(of.slot), job, of);
+}
+
+namespace {
+
+bool is_lost(const Error& error) {
+  return error.kind() == ErrorKind::damage || error.system_code() == EIO;
+}
+
+// What can be read of it; zeros in place of the rest. False: nothing could.
+bool read_what_reads(const StoreReader& file, std::uint64_t at, std::span<std::uint8_t> out) {
+  std::fill(out.begin(), out.end(), std::uint8_t{0});
+  const std::uint64_t size = file.size();
+  if (at >= size) return false;
+  out = out.first(std::min<std::uint64_t>(out.size(), size - at));
+  try {
+    file.read_at(at, out);
+    return true;
+  } catch (const Error& error) {
+    if (!is_lost(error)) throw;
+    std::fill(out.begin(), out.end(), std::uint8_t{0});
+    return false;
+  }
+}
+
+// Slice by slice where a larger piece does not read.
+void read_slices(const StoreReader* file, std::uint64_t at, std::span<std::uint8_t> out) {
+  if (file == nullptr) return std::fill(out.begin(), out.end(), std::uint8_t{0});
+  if (read_what_reads(*file, at, out)) return;
+  for (std::size_t i = 0; i < out.size(); i += parity_slice)
+    read_what_reads(*file, at + i, out.subspan(i, std::min<std::size_t>(parity_slice, out.size() - i)));
+}
+
+// What lies behind the end of a file of so many bytes is zeros, whatever has been put there.
+void clear_behind(std::uint64_t bytes, std::uint64_t at, Bytes& part) {
+  if (const std::uint64_t end = bytes - at; end < part.size())
+    std::fill(part.begin() + static_cast<std::ptrdiff_t>(end), part.end(), std::uint8_t{0});
+}
+
+std::vector<std::uint64_t> checks_from(ByteView bytes) {
+  std::vector<std::uint64_t> checks(bytes.size() / check_bytes);
+  ByteReader in(bytes);
+  for (std::uint64_t& check : checks) check = in.u64();
+  return checks;
+}
+
+}  // namespace
+
+ParityReader::ParityReader(const Store& store, const std::string& path, const Id& job, const SealedFile& of,
+                           const SealedParity& expected)
+    : name_(store.describe(path)), reader_(store.open(path)), shape_(expected.shape), bytes_(of.size) {
+  const Layout layout(shape_, bytes_);
+  if (!shape_.fits(bytes_) || expected.file.size != layout.end)
+    throw damage("the seal does not fit " + name_);
+  Bytes head(head_bytes);
+  read_slices(reader_.get(), 0, head);
+  FileHeader header{FileKind::mend, of.number, job, of.set, {}};
+  bool good = false;
+  try {
+    const FileHeader found = FileHeader::decode(ByteView(head).first(FileHeader::size), name_);
+    good = found.kind == header.kind && found.number == header.number && found.job == job && found.set == of.set;
+  } catch (const Error&) {
+    // Nothing that is needed stands only there.
+  }
+  const Bytes own = own_head_of(shape_, of);
+  good = good && std::equal(own.begin(), own.end(), head.begin() + FileHeader::size);
+  if (!good) findings_.push_back(name_ + ": its head does not say what it belongs to");
+  for (const std::uint64_t at : {head_bytes, layout.again}) {
+    Bytes list(check_bytes * (layout.data + layout.parity));
+    read_slices(reader_.get(), at, list);
+    (at == head_bytes ? checks_ : again_) = checks_from(list);
+  }
+  if (checks_ != again_) findings_.push_back(name_ + ": its two lists of checks differ");
+}
+
+bool ParityReader::is_good(std::uint64_t slice, const std::uint8_t* content) const {
+  const std::uint64_t check = check_of(content);
+  return check == checks_[slice] || check == again_[slice];
+}
+
+std::vector<std::string> ParityReader::check(const std::function<void(std::uint64_t)>& progress) const {
+  std::vector<std::string> findings = findings_;
+  const Layout layout(shape_, bytes_);
+  if (reader_->size() != layout.end)
+    findings.push_back(fmt::format("{} has {} bytes instead of {}", name_, reader_->size(), layout.end));
+  DigestStream stream;
+  Bytes part;
+  for (std::uint64_t at = 0; at < layout.digest; at += part.size()) {
+    part.resize(std::min<std::uint64_t>(read_bytes, layout.digest - at));
+    read_slices(reader_.get(), at, part);
+    stream.update(part);
+    if (progress) progress(part.size());
+  }
+  Bytes end(digest_bytes);
+  read_slices(reader_.get(), layout.digest, end);
+  const Digest digest = stream.finish();
+  if (findings.empty() && !std::equal(end.begin(), end.end(), digest.begin()))
+    findings.push_back(name_ + " is not as it was written");
+  return findings;
+}
+
+SliceDamage ParityReader::look(const StoreReader* file, const std::function<void(std::uint64_t)>& progress) const {
+  const Layout layout(shape_, bytes_);
+  SliceDamage damage;
+  std::map<std::uint32_t, std::uint32_t> lost;  // of each group
+  Bytes part;
+  for (std::uint64_t slice = 0; slice < layout.data;) {
+    const std::uint64_t count = std::min<std::uint64_t>(read_bytes / parity_slice, layout.data - slice);
+    part.resize(count * parity_slice);
+    read_slices(file, slice * parity_slice, part);
+    clear_behind(bytes_, slice * parity_slice, part);
+    for (std::uint64_t i = 0; i < count; ++i) {
+      if (is_good(slice + i, &part[i * parity_slice])) continue;
+      damage.slices.push_back(slice + i);
+      ++lost[static_cast<std::uint32_t>((slice + i) % shape_.groups)];
+    }
+    slice += count;
+    if (progress) progress(part.size());
+  }
+  for (const std::uint64_t slice : damage.slices) {
+    const auto group = static_cast<std::uint32_t>(slice % shape_.groups);
+    if (lost[group] > good_rows(group).size()) damage.beyond.push_back(slice);
+  }
+  return damage;
+}
+
+// The parity slices of a group that read as they were written.
+std::vector<std::uint32_t> ParityReader::good_rows(std::uint32_t group) const {
+  const Layout layout(shape_, bytes_);
+  std::vector<std::uint32_t> rows;
+  Bytes slice(parity_slice);
+  for (std::uint32_t row = 0; row < shape_.m; ++row) {
+    const std::uint64_t at = std::uint64_t{group} * shape_.m + row;
+    read_slices(reader_.get(), layout.slices + at * parity_slice, slice);
+    if (is_good(layout.data + at, slice.data())) rows.push_back(row);
+  }
+  return rows;
+}
+
+// With as many good rows as there are slices lost, what the good slices make of these rows is taken off, and
+// what is left solved for the lost ones: any square part of the coefficients has an inverse.
+class ParityReader::Group {
+ public:
+  Group(const ParityReader& parity, std::uint32_t number) : parity_(parity), number_(number) {}
+
+  void lose(std::uint64_t slice) { lost_.push_back(slice); }  // in order
+  // False: there are not enough rows.
+  bool begin() {
+    rows_ = parity_.good_rows(number_);
+    if (rows_.size() < lost_.size()) return false;
+    rows_.resize(lost_.size());
+    const Layout layout(parity_.shape_, parity_.bytes_);
+    for (const std::uint32_t row : rows_) {
+      Bytes& sum = sums_.emplace_back(parity_slice);
+      const std::uint64_t at = std::uint64_t{number_} * parity_.shape_.m + row;
+      read_slices(parity_.reader_.get(), layout.slices + at * parity_slice, sum);
+    }
+    return true;
+  }
+  void take(std::uint64_t slice, const std::uint8_t* content) {
+    if (std::binary_search(lost_.begin(), lost_.end(), slice)) return;
+    worse_ = worse_ || !parity_.is_good(slice, content);
+    for (std::size_t i = 0; i < rows_.size(); ++i)
+      add(coefficient(parity_.shape_, rows_[i], column_of(slice)), content, sums_[i].data());
+  }
+  void solve(std::map<std::uint64_t, Bytes>& mended) const {
+    if (worse_) return;  // than when it was looked at
+    Bytes matrix, inverse(lost_.size() * lost_.size());
+    for (const std::uint32_t row : rows_) {
+      for (const std::uint64_t slice : lost_)
+        matrix.push_back(coefficient(parity_.shape_, row, column_of(slice)));
+    }
+    if (gf_invert_matrix(matrix.data(), inverse.data(), static_cast<int>(lost_.size())) != 0) return;
+    for (std::size_t i = 0; i < lost_.size(); ++i) {
+      Bytes content(parity_slice);
+      for (std::size_t row = 0; row < rows_.size(); ++row)
+        add(inverse[i * lost_.size() + row], sums_[row].data(), content.data());
+      if (!parity_.is_good(lost_[i], content.data())) continue;
+      content.resize(std::min<std::uint64_t>(parity_slice, parity_.bytes_ - lost_[i] * parity_slice));
+      mended[lost_[i]] = std::move(content);
+    }
+  }
+
+ private:
+  std::uint32_t column_of(std::uint64_t slice) const {
+    return static_cast<std::uint32_t>(slice / parity_.shape_.groups);
+  }
+  static void add(std::uint8_t factor, const std::uint8_t* from, std::uint8_t* to) {
+    std::uint8_t table[32];
+    gf_vect_mul_init(factor, table);
+    gf_vect_mad(static_cast<int>(parity_slice), 1, 0, table, const_cast<std::uint8_t*>(from), to);
+  }
+  const ParityReader& parity_;
+  std::uint32_t number_;
+  std::vector<std::uint64_t> lost_;
+  std::vector<std::uint32_t> rows_;
+  std::vector<Bytes> sums_;
+  bool worse_ = false;
+};
+
+// Groups that follow each other, in one reading of the file.
+void ParityReader::mend_row(const StoreReader* file, std::uint32_t first, std::vector<Group>& row,
+                            std::map<std::uint64_t, Bytes>& mended) const {
+  const Layout layout(shape_, bytes_);
+  std::vector<bool> able;
+  for (Group& group : row) able.push_back(group.begin());
+  Bytes part;
+  for (std::uint64_t at = first; at < layout.data; at += shape_.groups) {
+    part.resize(std::min<std::uint64_t>(row.size(), layout.data - at) * parity_slice);
+    read_slices(file, at * parity_slice, part);
+    clear_behind(bytes_, at * parity_slice, part);
+    for (std::size_t i = 0; i < part.size() / parity_slice; ++i) {
+      if (able[i]) row[i].take(at + i, &part[i * parity_slice]);
+    }
+  }
+  for (std::size_t i = 0; i < row.size(); ++i) {
+    if (able[i]) row[i].solve(mended);
+  }
+}
+
+std::map<std::uint64_t, Bytes> ParityReader::mend(const StoreReader* file, const SliceDamage& damage) const {
+  std::map<std::uint32_t, Group> groups;
+  for (const std::uint64_t slice : damage.slices) {
+    const auto number = static_cast<std::uint32_t>(slice % shape_.groups);
+    groups.try_emplace(number, *this, number).first->second.lose(slice);
+  }
+  std::map<std::uint64_t, Bytes> mended;
+  std::vector<Group> row;
+  std::uint32_t first = 0;
+  for (auto& [number, group] : groups) {
+    if (!row.empty() && (number != first + row.size() || row.size() == read_bytes / parity_slice)) {
+      mend_row(file, first, row, mended);
+      row.clear();
+    }
+    if (row.empty()) first = number;
+    row.push_back(std::move(group));
+  }
+  if (!row.empty()) mend_row(file, first, row, mended);
+  return mended;
+}
+
+}  // namespace kestrum

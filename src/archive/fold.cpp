@@ -313,6 +313,13 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
     sealed.slot = file.new_slot;
     sealed.name = volume_file_name(file.new_slot);
     kept += sealed.size;
+    for (SealedParity parity : context.chain.set(file.set).seal().parity) {
+      if (parity.file.slot != file.slot) continue;
+      parity.file.slot = file.new_slot;
+      parity.file.name = parity_file_name(file.new_slot);
+      kept += parity.file.size;
+      out.seal.parity.push_back(std::move(parity));
+    }
     core.files.push_back(std::move(sealed));
   }
   take_needs(context.chain.sets(), plan, facts);
@@ -332,6 +339,9 @@ FoldedSet write_fold(const FoldContext& context, const FoldPlan& plan, const Rea
   for (SealedFile& file : finished.files) core.files.push_back(std::move(file));
   std::sort(core.files.begin(), core.files.end(),
             [](const SealedFile& a, const SealedFile& b) { return a.slot < b.slot; });
+  for (SealedParity& parity : finished.parity) out.seal.parity.push_back(std::move(parity));
+  std::sort(out.seal.parity.begin(), out.seal.parity.end(),
+            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
   facts.totals.stored_bytes = kept + finished.stored_bytes;
   core.previous = oldest.seal().core.previous;
   core.root = box_root(finished.root, master, facts.set);
@@ -342,7 +352,10 @@ std::vector<std::string> check_fold(const FoldContext& context, const FoldPlan& 
                                     const ReachableChunks& reachable, SetReader& folded) {
   std::vector<std::string> findings = folded.check_sizes();
   CheckOptions options{.drop_cache = true, .own_only = true, .progress = context.step};
-  for (std::string& finding : check_set(folded, options).findings) findings.push_back(std::move(finding));
+  SetFindings found = check_set(folded, options);
+  for (std::vector<std::string>* all : {&found.findings, &found.parity}) {
+    for (std::string& finding : *all) findings.push_back(std::move(finding));
+  }
   if (!findings.empty()) return findings;
   for (Sequence sequence : plan.sets) {
     std::uint64_t missing = 0;

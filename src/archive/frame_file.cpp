@@ -2,24 +2,30 @@
 
 #include <algorithm>
 
+#include "archive/parity.hpp"
 #include "base/error.hpp"
 
 namespace kestrum {
 
 FrameFileWriter::FrameFileWriter(Store& store, const std::string& path, const SecretKey& master,
-                                 const FileHeader& header)
-    : file_(store.create(path)), header_(header), cipher_(master, header) {
+                                 const FileHeader& header, std::function<void(ByteView)> passed)
+    : file_(store.create(path)), passed_(std::move(passed)), header_(header), cipher_(master, header) {
   Bytes bytes = header.encode();
-  file_->append(bytes);
+  put(bytes);
   digest_.update(bytes);
   size_ = bytes.size();
+}
+
+void FrameFileWriter::put(ByteView bytes) {
+  file_->append(bytes);
+  if (passed_) passed_(bytes);
 }
 
 FramePlace FrameFileWriter::append(const PackedFrame& frame) {
   cipher_.encrypt(frame, ordinal_++, encrypted_);
   ByteView view = encrypted_;
   FramePlace place{size_, static_cast<std::uint32_t>(view.size())};
-  file_->append(view);
+  put(view);
   digest_.update(view.first(FrameHead::size));
   digest_.update(view.last(Aead::tag_size));
   size_ += view.size();
@@ -90,6 +96,10 @@ PackedFrame FrameFileReader::read_packed(FramePlace place) const {
 
 PackedFrame FrameFileReader::read_packed(FramePlace place, Bytes memory, Marks& marks) const {
   return cipher_->unpack(raw(place, marks), std::move(memory));
+}
+
+void FrameFileReader::read_raw(std::uint64_t offset, std::span<std::uint8_t> out) const {
+  read_as_far_as_it_reads(file_.get(), offset, out);
 }
 
 std::pair<FramePlace, Bytes> FrameFileReader::head_at(std::uint64_t offset) const {

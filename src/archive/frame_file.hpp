@@ -1,6 +1,7 @@
 // A volume or an index as a row of encrypted frames: writing one, reading one.
 #pragma once
 
+#include <functional>
 #include <memory>
 
 #include "archive/frame.hpp"
@@ -26,14 +27,18 @@ struct FramePlace {
 // Creates the file and its header. Not for two threads.
 class FrameFileWriter {
  public:
-  FrameFileWriter(Store& store, const std::string& path, const SecretKey& master, const FileHeader& header);
+  // `passed`: told of every byte, in order.
+  FrameFileWriter(Store& store, const std::string& path, const SecretKey& master, const FileHeader& header,
+                  std::function<void(ByteView)> passed = {});
   FramePlace append(const PackedFrame& frame);
   std::uint64_t size() const { return size_; }
   // Flushed and closed. The result's slot and name are the caller's to set.
   SealedFile finish();
 
  private:
+  void put(ByteView bytes);
   std::unique_ptr<StoreWriter> file_;
+  std::function<void(ByteView)> passed_;
   FileHeader header_;
   FrameCipher cipher_;
   DigestStream digest_;
@@ -77,6 +82,8 @@ class FrameFileReader {
   // Its header comes from the drive: where something else of it does not, that place is bad and not the drive
   // away.
   bool reads() const;
+  // Bytes as they lie there; zeros in place of those that the drive does not give.
+  void read_raw(std::uint64_t offset, std::span<std::uint8_t> out) const;
   std::pair<FramePlace, Bytes> head_at(std::uint64_t offset) const;
   Bytes tag_of(FramePlace place) const;
   const std::string& path() const { return path_; }

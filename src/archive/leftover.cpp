@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <charconv>
 
+#include "archive/parity.hpp"
+
 namespace kestrum {
 namespace {
 
@@ -168,6 +170,10 @@ TakenLeftover take_leftover(Store& store, const Leftover& leftover, const Secret
     add_part(std::move(part), taken, last);
   }
   store.remove(folder + "/" + index_file_name);
+  // Parity is made anew of what is taken.
+  for (const StoreEntry& entry : store.list(folder)) {
+    if (!entry.folder && entry.name.ends_with(parity_ending)) store.remove(folder + "/" + entry.name);
+  }
   return taken;
 }
 

@@ -97,11 +97,11 @@ ParityShape parity_shape(std::uint64_t bytes, unsigned percent) {
 }
 
 std::string parity_file_name(std::uint32_t slot) {
-  return fmt::format("mend-{:03}.kmend", slot);
+  return fmt::format("mend-{:03}{}", slot, parity_ending);
 }
 
-// The sums, group by group. Rows of slices (one of each group) are gathered, so that a group's sums stay in the
-// processor's cache for several slices.
+// The sums, group by group. Rows of slices (one of each group) are gathered, so that a group's sums stay in
+// the processor's cache for several slices.
 class ParityMaker::Sums {
  public:
   explicit Sums(const ParityShape& given)
@@ -201,7 +201,8 @@ SealedParity ParityMaker::finish(Store& store, const std::string& path, const Id
   const std::unique_ptr<StoreWriter> file = store.create(path);
   DigestStream digest;
   const Bytes head = header.encode(), own = own_head_of(sums_->shape, of);
-  for (const ByteView part : {ByteView(head), ByteView(own), list.view(), ByteView(sums_->sums), list.view()}) {
+  for (const ByteView part :
+       {ByteView(head), ByteView(own), list.view(), ByteView(sums_->sums), list.view()}) {
     file->append(part);
     digest.update(part);
     sealed.file.size += part.size();
@@ -215,7 +216,8 @@ SealedParity ParityMaker::finish(Store& store, const std::string& path, const Id
 }
 
 SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
-                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress) {
+                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress,
+                         const std::string& name) {
   ParityMaker maker(parity_shape(of.size, percent));
   const std::unique_ptr<StoreReader> file = store.open(folder + "/" + of.name);
   Bytes part;
@@ -225,7 +227,7 @@ SealedParity make_parity(Store& store, const std::string& folder, const Id& job,
     maker.add(part);
     if (progress) progress(part.size());
   }
-  return maker.finish(store, folder + "/" + parity_file_name(of.slot), job, of);
+  return maker.finish(store, folder + "/" + (name.empty() ? parity_file_name(of.slot) : name), job, of);
 }
 
 namespace {
@@ -250,14 +252,6 @@ bool read_what_reads(const StoreReader& file, std::uint64_t at, std::span<std::u
   }
 }
 
-// Slice by slice where a larger piece does not read.
-void read_slices(const StoreReader* file, std::uint64_t at, std::span<std::uint8_t> out) {
-  if (file == nullptr) return std::fill(out.begin(), out.end(), std::uint8_t{0});
-  if (read_what_reads(*file, at, out)) return;
-  for (std::size_t i = 0; i < out.size(); i += parity_slice)
-    read_what_reads(*file, at + i, out.subspan(i, std::min<std::size_t>(parity_slice, out.size() - i)));
-}
-
 // What lies behind the end of a file of so many bytes is zeros, whatever has been put there.
 void clear_behind(std::uint64_t bytes, std::uint64_t at, Bytes& part) {
   if (const std::uint64_t end = bytes - at; end < part.size())
@@ -273,6 +267,13 @@ std::vector<std::uint64_t> checks_from(ByteView bytes) {
 
 }  // namespace
 
+void read_as_far_as_it_reads(const StoreReader* file, std::uint64_t at, std::span<std::uint8_t> out) {
+  if (file == nullptr) return std::fill(out.begin(), out.end(), std::uint8_t{0});
+  if (read_what_reads(*file, at, out)) return;
+  for (std::size_t i = 0; i < out.size(); i += parity_slice)
+    read_what_reads(*file, at + i, out.subspan(i, std::min<std::size_t>(parity_slice, out.size() - i)));
+}
+
 ParityReader::ParityReader(const Store& store, const std::string& path, const Id& job, const SealedFile& of,
                            const SealedParity& expected)
     : name_(store.describe(path)), reader_(store.open(path)), shape_(expected.shape), bytes_(of.size) {
@@ -280,12 +281,13 @@ ParityReader::ParityReader(const Store& store, const std::string& path, const Id
   if (!shape_.fits(bytes_) || expected.file.size != layout.end)
     throw damage("the seal does not fit " + name_);
   Bytes head(head_bytes);
-  read_slices(reader_.get(), 0, head);
+  read_as_far_as_it_reads(reader_.get(), 0, head);
   FileHeader header{FileKind::mend, of.number, job, of.set, {}};
   bool good = false;
   try {
     const FileHeader found = FileHeader::decode(ByteView(head).first(FileHeader::size), name_);
-    good = found.kind == header.kind && found.number == header.number && found.job == job && found.set == of.set;
+    good =
+        found.kind == header.kind && found.number == header.number && found.job == job && found.set == of.set;
   } catch (const Error&) {
     // Nothing that is needed stands only there.
   }
@@ -294,7 +296,7 @@ ParityReader::ParityReader(const Store& store, const std::string& path, const Id
   if (!good) findings_.push_back(name_ + ": its head does not say what it belongs to");
   for (const std::uint64_t at : {head_bytes, layout.again}) {
     Bytes list(check_bytes * (layout.data + layout.parity));
-    read_slices(reader_.get(), at, list);
+    read_as_far_as_it_reads(reader_.get(), at, list);
     (at == head_bytes ? checks_ : again_) = checks_from(list);
   }
   if (checks_ != again_) findings_.push_back(name_ + ": its two lists of checks differ");
@@ -314,19 +316,20 @@ std::vector<std::string> ParityReader::check(const std::function<void(std::uint6
   Bytes part;
   for (std::uint64_t at = 0; at < layout.digest; at += part.size()) {
     part.resize(std::min<std::uint64_t>(read_bytes, layout.digest - at));
-    read_slices(reader_.get(), at, part);
+    read_as_far_as_it_reads(reader_.get(), at, part);
     stream.update(part);
     if (progress) progress(part.size());
   }
   Bytes end(digest_bytes);
-  read_slices(reader_.get(), layout.digest, end);
+  read_as_far_as_it_reads(reader_.get(), layout.digest, end);
   const Digest digest = stream.finish();
   if (findings.empty() && !std::equal(end.begin(), end.end(), digest.begin()))
     findings.push_back(name_ + " is not as it was written");
   return findings;
 }
 
-SliceDamage ParityReader::look(const StoreReader* file, const std::function<void(std::uint64_t)>& progress) const {
+SliceDamage ParityReader::look(const StoreReader* file,
+                               const std::function<void(std::uint64_t)>& progress) const {
   const Layout layout(shape_, bytes_);
   SliceDamage damage;
   std::map<std::uint32_t, std::uint32_t> lost;  // of each group
@@ -334,7 +337,7 @@ SliceDamage ParityReader::look(const StoreReader* file, const std::function<void
   for (std::uint64_t slice = 0; slice < layout.data;) {
     const std::uint64_t count = std::min<std::uint64_t>(read_bytes / parity_slice, layout.data - slice);
     part.resize(count * parity_slice);
-    read_slices(file, slice * parity_slice, part);
+    read_as_far_as_it_reads(file, slice * parity_slice, part);
     clear_behind(bytes_, slice * parity_slice, part);
     for (std::uint64_t i = 0; i < count; ++i) {
       if (is_good(slice + i, &part[i * parity_slice])) continue;
@@ -358,7 +361,7 @@ std::vector<std::uint32_t> ParityReader::good_rows(std::uint32_t group) const {
   Bytes slice(parity_slice);
   for (std::uint32_t row = 0; row < shape_.m; ++row) {
     const std::uint64_t at = std::uint64_t{group} * shape_.m + row;
-    read_slices(reader_.get(), layout.slices + at * parity_slice, slice);
+    read_as_far_as_it_reads(reader_.get(), layout.slices + at * parity_slice, slice);
     if (is_good(layout.data + at, slice.data())) rows.push_back(row);
   }
   return rows;
@@ -380,7 +383,7 @@ class ParityReader::Group {
     for (const std::uint32_t row : rows_) {
       Bytes& sum = sums_.emplace_back(parity_slice);
       const std::uint64_t at = std::uint64_t{number_} * parity_.shape_.m + row;
-      read_slices(parity_.reader_.get(), layout.slices + at * parity_slice, sum);
+      read_as_far_as_it_reads(parity_.reader_.get(), layout.slices + at * parity_slice, sum);
     }
     return true;
   }
@@ -434,7 +437,7 @@ void ParityReader::mend_row(const StoreReader* file, std::uint32_t first, std::v
   Bytes part;
   for (std::uint64_t at = first; at < layout.data; at += shape_.groups) {
     part.resize(std::min<std::uint64_t>(row.size(), layout.data - at) * parity_slice);
-    read_slices(file, at * parity_slice, part);
+    read_as_far_as_it_reads(file, at * parity_slice, part);
     clear_behind(bytes_, at * parity_slice, part);
     for (std::size_t i = 0; i < part.size() / parity_slice; ++i) {
       if (able[i]) row[i].take(at + i, &part[i * parity_slice]);

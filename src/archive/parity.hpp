@@ -23,6 +23,7 @@ struct ParityShape {
 // For a file of so many bytes (more than 0), so that its parity takes that share of it: 1 to 50 percent.
 ParityShape parity_shape(std::uint64_t bytes, unsigned percent);
 
+inline constexpr std::string_view parity_ending = ".kmend";
 std::string parity_file_name(std::uint32_t slot);  // "mend-001.kmend"
 
 // What a seal says of a parity file.
@@ -53,7 +54,11 @@ class ParityMaker {
 
 // The same of a file that is there already, by reading it.
 SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
-                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress = {});
+                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress = {},
+                         const std::string& name = {});  // empty: parity_file_name
+// Bytes of a file, slice by slice where larger pieces do not read; zeros in place of what does not, and of
+// what lies behind its end. nullptr: zeros. Throws what is not the fault of the drive's places.
+void read_as_far_as_it_reads(const StoreReader* file, std::uint64_t at, std::span<std::uint8_t> out);
 
 // Where a file is not as it was.
 struct SliceDamage {

@@ -33,23 +33,101 @@ Json files_json(const std::vector<SealedFile>& files) {
   return list;
 }
 
+// `slot`: what that member is called.
+SealedFile file_from(const JsonObject& object, const char* slot) {
+  SealedFile file;
+  file.slot = static_cast<std::uint32_t>(object.number(slot, UINT32_MAX));
+  file.name = object.text("name");
+  if (!valid_component(file.name)) object.broken();
+  file.set = object.hex_array<16>("set");
+  file.number = static_cast<std::uint32_t>(object.number("number", UINT32_MAX));
+  file.size = object.number("size");
+  file.digest = object.hex_array<32>("digest");
+  return file;
+}
+
 std::vector<SealedFile> files_from(const simdjson::dom::array& list, const std::string& what) {
   std::vector<SealedFile> files;
   files.reserve(list.size());
   for (JsonElement item : list) {
     JsonObject object(item, what);
-    SealedFile file;
-    file.slot = static_cast<std::uint32_t>(object.number("slot", UINT32_MAX));
-    file.name = object.text("name");
-    if (!valid_component(file.name)) object.broken();
-    file.set = object.hex_array<16>("set");
-    file.number = static_cast<std::uint32_t>(object.number("number", UINT32_MAX));
-    file.size = object.number("size");
-    file.digest = object.hex_array<32>("digest");
+    files.push_back(file_from(object, "slot"));
     object.only({"slot", "name", "set", "number", "size", "digest"});
-    files.push_back(std::move(file));
   }
   return files;
+}
+
+Json replaced_json(const Seal& seal) {
+  Json list = files_json(seal.replaced);
+  for (Json& one : list) {
+    if (one.at("slot") == 0 && seal.fence) one["fence"] = {seal.fence->offset, seal.fence->size};
+  }
+  return list;
+}
+
+// Each supersedes the file of its slot, or adds one.
+void take_replaced(const simdjson::dom::array& list, const std::string& what, Seal& seal) {
+  std::vector<SealedFile>& files = seal.core.files;
+  for (JsonElement item : list) {
+    JsonObject object(item, what);
+    SealedFile file = file_from(object, "slot");
+    if (object.has("fence")) {
+      const simdjson::dom::array place = object.array("fence");
+      std::uint64_t offset = 0, size = 0;
+      if (place.size() != 2 || place.at(0).get(offset) != simdjson::SUCCESS ||
+          place.at(1).get(size) != simdjson::SUCCESS || size > UINT32_MAX)
+        object.broken();
+      seal.fence = FramePlace{offset, static_cast<std::uint32_t>(size)};
+    }
+    const auto same = std::find_if(files.begin(), files.end(),
+                                   [&](const SealedFile& one) { return one.slot == file.slot; });
+    if (same != files.end()) {
+      seal.core.facts.totals.stored_bytes += file.size - same->size;
+      *same = file;
+    } else {
+      seal.core.facts.totals.stored_bytes += file.size;
+      files.push_back(file);
+    }
+    seal.replaced.push_back(std::move(file));
+  }
+}
+
+Json parity_json(const std::vector<SealedParity>& all) {
+  Json list = Json::array();
+  for (const SealedParity& parity : all) {
+    const SealedFile& file = parity.file;
+    list.push_back({{"for", file.slot},
+                    {"name", file.name},
+                    {"set", to_hex(file.set)},
+                    {"number", file.number},
+                    {"size", file.size},
+                    {"digest", to_hex(file.digest)},
+                    {"k", parity.shape.k},
+                    {"m", parity.shape.m},
+                    {"groups", parity.shape.groups}});
+  }
+  return list;
+}
+
+std::vector<SealedParity> parity_from(const simdjson::dom::array& list, const std::string& what) {
+  std::vector<SealedParity> all;
+  all.reserve(list.size());
+  for (JsonElement item : list) {
+    JsonObject object(item, what);
+    SealedParity parity;
+    parity.file = file_from(object, "for");
+    parity.shape.k = static_cast<std::uint32_t>(object.number("k", UINT32_MAX));
+    parity.shape.m = static_cast<std::uint32_t>(object.number("m", UINT32_MAX));
+    parity.shape.groups = static_cast<std::uint32_t>(object.number("groups", UINT32_MAX));
+    all.push_back(std::move(parity));
+  }
+  return all;
+}
+
+std::uint64_t parity_bytes(const std::vector<SealedParity>& all) {
+  std::uint64_t bytes = 0;
+  for (const SealedParity& parity : all) bytes += parity.file.size;
+  return bytes;
 }
 
 struct TotalField {
@@ -265,6 +343,13 @@ std::string regard_seal(const Seal& seal, GuardMark mark, const SecretKey& maste
   return next_generation(seal, master, [&](Json& envelope) { envelope["guard"] = guard_name(mark); });
 }
 
+std::string mended_seal(const Seal& mended, const SecretKey& master) {
+  return next_generation(mended, master, [&](Json& envelope) {
+    envelope["parity"] = parity_json(mended.parity);
+    envelope["replaced"] = replaced_json(mended);
+  });
+}
+
 std::string rekey_seal(const Seal& seal, const std::vector<KeyEntry>& keys, const SecretKey& master) {
   return next_generation(seal, master, [&](Json& envelope) {
     // Those that stay, and those of types that this version does not know, stay byte for byte.
@@ -286,12 +371,15 @@ std::string rekey_seal(const Seal& seal, const std::vector<KeyEntry>& keys, cons
 std::string encode_seal(const Seal& seal, const SecretKey& master) {
   Json envelope{{"generation", seal.generation},
                 {"keys", keys_json(seal.keys)},
-                {"parity", Json::array()},
+                {"parity", parity_json(seal.parity)},
                 {"guard", guard_name(seal.core.facts.guard)},
                 {"replaced", Json::array()}};
   const Standing& standing = seal.core.facts.standing;
   if (standing.is != Standing::Is::by_rules) envelope[standing_member] = standing_json(standing);
-  return write_checked_json({{"core", core_json(seal.core).dump()}, {"envelope", envelope.dump()}},
+  SealCore core = seal.core;
+  // The core never changes; parity may be added later.
+  core.facts.totals.stored_bytes -= parity_bytes(seal.parity);
+  return write_checked_json({{"core", core_json(core).dump()}, {"envelope", envelope.dump()}},
                             auth_of(master, seal.core.facts.set));
 }
 
@@ -303,6 +391,9 @@ Seal decode_seal(Bytes file, const std::string& what) {
   JsonObject envelope(parse_json(seal.checked.text(1), what), what);
   seal.generation = envelope.number("generation");
   seal.keys = keys_from(envelope.at("keys"), what);
+  seal.parity = parity_from(envelope.array("parity"), what);
+  seal.core.facts.totals.stored_bytes += parity_bytes(seal.parity);
+  take_replaced(envelope.array("replaced"), what, seal);
   seal.core.facts.standing = standing_from(envelope, what);
   seal.core.facts.guard = guard_from(envelope);
   return seal;

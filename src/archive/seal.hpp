@@ -5,6 +5,7 @@
 #include "archive/checked_json.hpp"
 #include "archive/frame_file.hpp"
 #include "archive/key_entry.hpp"
+#include "archive/parity.hpp"
 
 namespace kestrum {
 
@@ -41,6 +42,11 @@ struct Seal {
   SealCore core;
   std::uint64_t generation = 1;
   std::vector<KeyEntry> keys;
+  std::vector<SealedParity> parity;  // in order of slots; its bytes are counted in what the set stores
+  // Files that came in the place of others, or were added, when the set was mended: they stand in the core's
+  // list too, as if they had always been there.
+  std::vector<SealedFile> replaced;
+  std::optional<FramePlace> fence;  // of an index that was made anew; else the root says it
   Digest core_digest{};
   CheckedJson checked;  // for authenticating once there is a key
 };
@@ -52,6 +58,9 @@ std::string encode_seal(const Seal& seal, const SecretKey& master);
 std::string restate_seal(const Seal& seal, const Standing& standing, const SecretKey& master);
 // The same with what the guard, or a person, says of it.
 std::string regard_seal(const Seal& seal, GuardMark mark, const SecretKey& master);
+// The same with the parity, the replaced files and the fence of `mended`, which is the same seal but for
+// these.
+std::string mended_seal(const Seal& mended, const SecretKey& master);
 // The same with other ways in, which open the same master key.
 std::string rekey_seal(const Seal& seal, const std::vector<KeyEntry>& keys, const SecretKey& master);
 // Form and digests only. Throws Error: damage; failed with a hint for a newer format or an unknown required

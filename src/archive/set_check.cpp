@@ -172,6 +172,10 @@ class SetCheck::Work {
     }
     if (options.frames != FrameCheck::marks) read_index();
     for (const auto& [slot, file] : files_) divide(slot, file, stretch);
+    for (const SealedParity& parity : set.seal().parity) {
+      if (files_.contains(parity.file.slot))
+        stretches_.push_back({parity.file.slot | parity_slot, 0, parity.file.size});
+    }
     if (options.frames == FrameCheck::marks) return;
     naming_.emplace(set.naming_key());
     checker_.emplace(*naming_, options.workers);
@@ -180,6 +184,7 @@ class SetCheck::Work {
   const std::vector<Stretch>& stretches() const { return stretches_; }
 
   bool check(const Stretch& stretch) {
+    if ((stretch.slot & parity_slot) != 0) return check_parity(stretch.slot & ~parity_slot);
     File& file = files_.at(stretch.slot);
     try {
       FrameFileReader& reader = set_.file(stretch.slot);
@@ -272,6 +277,30 @@ class SetCheck::Work {
       out_.places.frames[slot].insert(offset);
     }
     out_.findings.push_back(name_of(slot) + " at byte " + std::to_string(offset) + ": " + error.what());
+  }
+
+  // It is worth telling, and loses nothing.
+  bool check_parity(std::uint32_t slot) {
+    const std::size_t found = out_.parity.size();
+    for (const SealedParity& parity : set_.seal().parity) {
+      if (parity.file.slot != slot) continue;
+      try {
+        const std::string path = set_.parity_path(parity);
+        if (options_.frames == FrameCheck::marks) {
+          const std::uint64_t size = set_.store().open(path)->size();
+          if (size != parity.file.size)
+            out_.parity.push_back(set_.store().describe(path) + " has another size than it had");
+          continue;
+        }
+        const ParityReader reader(set_.store(), path, set_.seal().core.job, *set_.sealed_file(slot), parity);
+        for (std::string& finding : reader.check([this](std::uint64_t bytes) { advance(bytes); }))
+          out_.parity.push_back(std::move(finding));
+      } catch (const Error& error) {
+        if (is_of_the_system(error)) throw;
+        out_.parity.emplace_back(error.what());
+      }
+    }
+    return out_.parity.size() == found;
   }
 
   // Nothing of a file can be told good whose frames read and whose digest does not agree.

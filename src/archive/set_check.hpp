@@ -9,6 +9,7 @@ namespace kestrum {
 
 struct SetFindings {
   std::vector<std::string> findings;  // plain words, each naming its file
+  std::vector<std::string> parity;    // the same of its parity: nothing is lost by that
   LostPlaces places;                  // where nothing good can be read
   bool index_lost = false;            // nothing of this set can be found
   bool unread = false;                // some of the damage is that the drive does not read it
@@ -33,6 +34,9 @@ struct CheckOptions {
   unsigned workers = 2;      // threads that read, decrypt and check; the caller's besides
   std::function<void(std::uint64_t bytes)> progress;  // of the caller's thread; may throw to stop
 };
+
+// In a stretch: the parity of the file with that slot.
+inline constexpr std::uint32_t parity_slot = 1u << 30;
 
 // The check of one set, part by part. Never throws for damage: that is the result.
 class SetCheck {

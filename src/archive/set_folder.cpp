@@ -44,8 +44,11 @@ void remove_content(Store& store, const std::string& path) {
   if (!store.traits().lists_at_once) {
     for (const char* name : {unfinished_file, reserve_name, index_file_name})
       files.push_back(path + "/" + name);
-    for (std::uint32_t number = 1; store.exists(path + "/" + volume_file_name(number)); ++number)
+    files.push_back(path + "/" + parity_file_name(0));
+    for (std::uint32_t number = 1; store.exists(path + "/" + volume_file_name(number)); ++number) {
       files.push_back(path + "/" + volume_file_name(number));
+      files.push_back(path + "/" + parity_file_name(number));
+    }
   }
   store.remove_all(files);
   // The mark goes last: without it what is left would look like a damaged set.
@@ -57,12 +60,12 @@ void remove_content(Store& store, const std::string& path) {
   store.remove_folder(path);
 }
 
-bool holds_file(const Store& store, const std::string& path, const SealedFile& file) {
+bool holds_file(const Store& store, const std::string& path, const SealedFile& file, FileKind kind) {
   try {
     Bytes bytes(FileHeader::size);
     store.open(path)->read_at(0, bytes);
     FileHeader header = FileHeader::decode(bytes, store.describe(path));
-    return header.set == file.set && header.number == file.number;
+    return header.kind == kind && header.set == file.set && header.number == file.number;
   } catch (const Error& error) {
     if (is_of_the_system(error)) throw;
     return false;
@@ -97,22 +100,23 @@ std::string finish_set_folder(Store& store, const std::string& path) {
   return plain;
 }
 
-static void put_seals(Store& store, const FoundSet& set, const std::string& text) {
-  for (const char* name : {seal_name, seal_copy_name})
-    store.put(set.folder.path + "/" + name, as_bytes(text));
+void put_seals(Store& store, const std::string& folder, const std::string& text) {
+  if (text.size() > limits::seal_file)
+    throw Error(ErrorKind::failed, "the seal of " + store.describe(folder) + " would become too long");
+  for (const char* name : {seal_name, seal_copy_name}) store.put(folder + "/" + name, as_bytes(text));
 }
 
 void restate_set(Store& store, const FoundSet& set, const Standing& standing, const SecretKey& master) {
-  put_seals(store, set, restate_seal(*set.seal, standing, master));
+  put_seals(store, set.folder.path, restate_seal(*set.seal, standing, master));
 }
 
 void regard_set(Store& store, const FoundSet& set, GuardMark mark, const SecretKey& master) {
-  put_seals(store, set, regard_seal(*set.seal, mark, master));
+  put_seals(store, set.folder.path, regard_seal(*set.seal, mark, master));
 }
 
 void rekey_set(Store& store, const FoundSet& set, const std::vector<KeyEntry>& keys,
                const SecretKey& master) {
-  put_seals(store, set, rekey_seal(*set.seal, keys, master));
+  put_seals(store, set.folder.path, rekey_seal(*set.seal, keys, master));
 }
 
 void remove_set_folder(Store& store, const SetFolder& folder) {
@@ -123,20 +127,29 @@ void remove_set_folder(Store& store, const SetFolder& folder) {
   remove_content(store, going.path);
 }
 
-std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file) {
+static std::string locate(const Store& store, const FoundSet& set, const SealedFile& file, FileKind kind) {
+  const std::string_view ending = kind == FileKind::mend ? parity_ending : volume_ending;
   std::string own = set.folder.path + "/" + file.name;
   bool others = !set.covered.empty() || !set.in_range.empty();
   if (!others || file.set == set.facts().set || store.exists(own)) return own;
   for (const std::vector<SetFolder>* folders : {&set.covered, &set.in_range}) {
     for (const SetFolder& folder : *folders) {
       for (const StoreEntry& entry : store.list(folder.path)) {
-        if (entry.folder || entry.size != file.size || !entry.name.ends_with(volume_ending)) continue;
+        if (entry.folder || entry.size != file.size || !entry.name.ends_with(ending)) continue;
         std::string path = folder.path + "/" + entry.name;
-        if (holds_file(store, path, file)) return path;
+        if (holds_file(store, path, file, kind)) return path;
       }
     }
   }
   return own;
+}
+
+std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file) {
+  return locate(store, set, file, FileKind::volume);
+}
+
+std::string locate_parity(const Store& store, const FoundSet& set, const SealedParity& parity) {
+  return locate(store, set, parity.file, FileKind::mend);
 }
 
 std::vector<FileTrouble> look_at_sizes(const Store& store, const FoundSet& set) {
@@ -179,6 +192,11 @@ void finish_fold(Store& store, const FoundSet& folded, const std::function<void(
     std::string own = set.folder.path + "/" + file.name;
     std::string at = locate_file(store, set, file);
     if (at != own) store.rename(at, own);
+  }
+  for (const SealedParity& parity : set.seal->parity) {
+    const std::string own = set.folder.path + "/" + parity.file.name;
+    const std::string at = locate_parity(store, set, parity);
+    if (at != own && store.exists(at)) store.rename(at, own);
   }
   flush_names(store, set.folder.path, "8: files taken over by folding");
   for (const SetFolder& folder : set.covered) {

@@ -26,9 +26,15 @@ void regard_set(Store& store, const FoundSet& set, GuardMark mark, const SecretK
 // The same with other ways in to the chain's master key.
 void rekey_set(Store& store, const FoundSet& set, const std::vector<KeyEntry>& keys, const SecretKey& master);
 
+// Another generation of the seals, one after the other, each as a whole.
+void put_seals(Store& store, const std::string& folder, const std::string& text);
+
 // Where a file that the set lists lies: in its own folder, or, taken over from a covered set and not moved
 // yet, in the folder of one whose sequence it covers. The path in its own folder when it is nowhere.
 std::string locate_file(const Store& store, const FoundSet& set, const SealedFile& file);
+
+// The same of the parity of one of its files.
+std::string locate_parity(const Store& store, const FoundSet& set, const SealedParity& parity);
 
 // A file of the set that is missing, or has another size than its seal says.
 struct FileTrouble {
@@ -36,7 +42,7 @@ struct FileTrouble {
   std::string name;
   bool missing = false;
 };
-// By listing the set's folder once; opens nothing.
+// By listing the set's folder once; opens nothing. Of parity nothing: what it belongs to is whole without it.
 std::vector<FileTrouble> look_at_sizes(const Store& store, const FoundSet& set);
 
 // Moves what a folded set has taken over into its folder and removes the folders of the sets it covers. Safe

@@ -41,7 +41,7 @@ FrameFileReader& SetReader::file(std::uint32_t slot) {
 
 const std::vector<FencePost>& SetReader::fence() {
   if (fence_) return *fence_;
-  FrameContent frame = file(0).read(root().fence);
+  FrameContent frame = file(0).read(seal_->fence.value_or(root().fence));
   if (frame.kind != FrameKind::fence)
     throw damage("the fence table of " + printable(folder().name) + " is not where it should be");
   ByteReader in(frame.content);

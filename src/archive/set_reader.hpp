@@ -20,6 +20,7 @@ class SetReader {
   const Seal& seal() const { return *seal_; }
   const SetFacts& facts() const { return seal_->core.facts; }
   const SetFolder& folder() const { return found_->folder; }
+  const FoundSet& found() const { return *found_; }
   // Opened at the first call.
   const Root& root();
   const SecretKey& naming_key();
@@ -38,6 +39,8 @@ class SetReader {
   // Opens the file, checking its identity. The pointer lives as long as this.
   FrameFileReader& file(std::uint32_t slot);
   const SealedFile* sealed_file(std::uint32_t slot) const;
+  // In the store, wherever it lies now.
+  std::string parity_path(const SealedParity& parity) const { return locate_parity(store_, *found_, parity); }
 
   // Files that are missing, or have the wrong size: opens them, reads no content. What is missing counts as
   // lost.

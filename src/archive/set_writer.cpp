@@ -81,8 +81,12 @@ void SetWriter::hold(const std::vector<IndexRecord>& records) {
   spool_.place(records);
 }
 
-void SetWriter::take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes) {
-  for (const SealedFile& file : volumes) volume_number_ = std::max(volume_number_, file.number);
+void SetWriter::take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes,
+                          const std::function<void(std::uint64_t)>& progress) {
+  for (const SealedFile& file : volumes) {
+    volume_number_ = std::max(volume_number_, file.number);
+    make_parity_of(file, progress);
+  }
   files_ = std::move(volumes);
   new_bytes_ += content_bytes;
 }
@@ -131,8 +135,11 @@ void SetWriter::compress_jobs() {
   while (auto job = to_compress_.pop()) {
     try {
       FrameContent& draft = (*job)->draft;
-      PackedFrame packed = pack_frame(draft, options_.level, compressor, buffers_.take());
-      buffers_.give(std::move(draft.content));
+      // Memory of content frames only: small pieces among it would have to grow, which costs more than all of
+      // a journal.
+      const bool large = draft.kind == FrameKind::content;
+      PackedFrame packed = pack_frame(draft, options_.level, compressor, large ? buffers_.take() : Bytes());
+      if (large) buffers_.give(std::move(draft.content));
       (*job)->packed.set_value(std::move(packed));
     } catch (...) {
       (*job)->packed.set_exception(std::current_exception());
@@ -147,7 +154,7 @@ void SetWriter::write_frames() {
       if (failed) continue;
       PackedFrame frame = next->get();
       write_frame(frame);
-      buffers_.give(std::move(frame.box));
+      if (frame.kind == FrameKind::content) buffers_.give(std::move(frame.box));
     } catch (const std::future_error&) {
       failed = true;  // given up before it was compressed
     } catch (...) {
@@ -165,8 +172,14 @@ void SetWriter::write_frame(const PackedFrame& frame) {
   if (!volume_) {
     FileHeader header{FileKind::volume, ++volume_number_, identity_.job, identity_.set, {}};
     fill_random(header.salt);
+    std::function<void(ByteView)> passed;
+    if (options_.parity_percent > 0) {
+      parity_maker_ =
+          std::make_unique<ParityMaker>(parity_shape(options_.volume_bytes, options_.parity_percent));
+      passed = [this](ByteView bytes) { parity_maker_->add(bytes); };
+    }
     volume_ = std::make_unique<FrameFileWriter>(
-        store_, identity_.folder + "/" + volume_file_name(volume_number_), master_, header);
+        store_, identity_.folder + "/" + volume_file_name(volume_number_), master_, header, passed);
   }
   FramePlace place = volume_->append(frame);
   std::vector<IndexRecord> records;
@@ -187,39 +200,21 @@ void SetWriter::finish_volume() {
   volume_.reset();
   sealed.slot = sealed.number;
   sealed.name = volume_file_name(sealed.number);
+  // Planned for a whole volume; a smaller one, mostly the last, would carry too much.
+  if (parity_maker_ && parity_maker_->fits() && sealed.size >= options_.volume_bytes / 4 * 3) {
+    parity_.push_back(parity_maker_->finish(store_, identity_.folder + "/" + parity_file_name(sealed.slot),
+                                            identity_.job, sealed));
+  } else {
+    parity_maker_.reset();
+    make_parity_of(sealed);
+  }
   files_.push_back(std::move(sealed));
 }
 
-FramePlace SetWriter::write_index(SealedFile& sealed) {
-  FileHeader header{FileKind::index, 0, identity_.job, identity_.set, {}};
-  fill_random(header.salt);
-  FrameFileWriter file(store_, identity_.folder + "/" + index_file_name, master_, header);
-  Compressor compressor;
-  ByteWriter page;
-  ByteWriter fence;
-  std::uint32_t pages = 0;
-  ChunkName first;
-  auto flush_page = [&] {
-    if (page.size() == 0) return;
-    FramePlace place = file.append(pack_frame({FrameKind::index_page, {}, page.take()}, 1, compressor));
-    fence.raw(first.bytes);
-    fence.u64(place.offset);
-    fence.u32(place.size);
-    ++pages;
-  };
-  spool_.merge([&](const IndexRecord& record) {
-    if (page.size() == 0) first = record.name;
-    write_record(page, record);
-    if (page.size() >= index_page_records * IndexRecord::size) flush_page();
-  });
-  flush_page();
-  ByteWriter table;
-  table.u32(pages);
-  table.raw(fence.view());
-  FramePlace fence_place = file.append(pack_frame({FrameKind::fence, {}, table.take()}, 1, compressor));
-  sealed = file.finish();
-  sealed.name = index_file_name;
-  return fence_place;
+void SetWriter::make_parity_of(const SealedFile& file, const std::function<void(std::uint64_t)>& progress) {
+  if (options_.parity_percent == 0) return;
+  parity_.push_back(
+      make_parity(store_, identity_.folder, identity_.job, file, options_.parity_percent, progress));
 }
 
 SetWriter::Finished SetWriter::finish(Root root) {
@@ -229,8 +224,11 @@ SetWriter::Finished SetWriter::finish(Root root) {
   close_queues();
   check_failure();
   Finished finished;
-  SealedFile index;
-  root.fence = write_index(index);
+  const WrittenIndex index =
+      write_index(store_, identity_.folder + "/" + index_file_name, identity_.job, identity_.set, master_,
+                  [this](const auto& next) { spool_.merge(next); });
+  make_parity_of(index.file);
+  root.fence = index.fence;
   finished.root = root;
 
   ByteWriter closing;
@@ -241,8 +239,12 @@ SetWriter::Finished SetWriter::finish(Root root) {
   write_frame(pack_frame({FrameKind::closing, {}, closing.take()}, 1, compressor));
   finish_volume();
 
+  std::sort(parity_.begin(), parity_.end(),
+            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
+  finished.parity = std::move(parity_);
+  for (const SealedParity& parity : finished.parity) finished.stored_bytes += parity.file.size;
   finished.files = std::move(files_);
-  finished.files.insert(finished.files.begin(), index);
+  finished.files.insert(finished.files.begin(), index.file);
   for (const SealedFile& file : finished.files) finished.stored_bytes += file.size;
   return finished;
 }

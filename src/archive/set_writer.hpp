@@ -7,8 +7,9 @@
 #include <future>
 
 #include "archive/chunk_store.hpp"
-#include "archive/index_spool.hpp"
+#include "archive/index_writer.hpp"
 #include "archive/name_table.hpp"
+#include "archive/parity.hpp"
 #include "archive/seal.hpp"
 #include "base/bounded_queue.hpp"
 #include "base/buffer_pool.hpp"
@@ -38,6 +39,7 @@ struct SetWriterOptions {
   unsigned workers = 2;                   // compressing threads
   std::string scratch_folder = "/tmp";
   std::uint32_t volumes_before = 0;  // numbers that files taken over from other sets have
+  unsigned parity_percent = 0;       // of each file, up to 50; 0: none
 };
 
 // One thread calls; compression and writing run on threads of their own. The first error of those reaches the
@@ -60,8 +62,10 @@ class SetWriter final : public ChunkSink {
   // Chunks that lie in files taken over, with the slots that those have in this set.
   void hold(const std::vector<IndexRecord>& records);
   // Before the first `put`: volumes of this set that an earlier run has written and this one goes on from;
-  // their chunks come by `hold`. `content_bytes`: of those.
-  void take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes);
+  // their chunks come by `hold`. `content_bytes`: of those. Their parity is made by reading them, with
+  // `progress` told and asked whether to go on.
+  void take_over(std::vector<SealedFile> volumes, std::uint64_t content_bytes,
+                 const std::function<void(std::uint64_t)>& progress = {});
   // Of a run that goes on later where this one may be broken off: behind all that was put so far.
   void journal(Bytes content);
   bool holds(const ChunkName& name) { return own_.find(name) && spool_.holds(name); }
@@ -75,8 +79,9 @@ class SetWriter final : public ChunkSink {
 
   struct Finished {
     std::vector<SealedFile> files;
+    std::vector<SealedParity> parity;
     Root root;
-    std::uint64_t stored_bytes = 0;
+    std::uint64_t stored_bytes = 0;  // parity among it
   };
   // Writes what is gathered, the index and the closing frame, and flushes every file. `root` comes without
   // its fence.
@@ -94,7 +99,7 @@ class SetWriter final : public ChunkSink {
   void write_frames();
   void write_frame(const PackedFrame& frame);
   void finish_volume();
-  FramePlace write_index(SealedFile& sealed);
+  void make_parity_of(const SealedFile& file, const std::function<void(std::uint64_t)>& progress = {});
   void close_queues();
   void check_failure();
 
@@ -123,8 +128,10 @@ class SetWriter final : public ChunkSink {
 
   // The writer thread's, until it has ended.
   std::unique_ptr<FrameFileWriter> volume_;
+  std::unique_ptr<ParityMaker> parity_maker_;  // of that volume
   std::uint32_t volume_number_ = 0;
   std::vector<SealedFile> files_;
+  std::vector<SealedParity> parity_;
 };
 
 // Puts seal and copy into the set's folder, in the order of docs/FORMAT.md section 2, and takes the

@@ -80,6 +80,7 @@ void print_result(const VerifyResult& result, const std::string& subject) {
     out("Point {}: {}{}\n", name, state, count);
     if (!verdict.unreadable.empty()) out("  {}\n", verdict.unreadable);
     for (const std::string& finding : verdict.findings) out("  {}\n", finding);
+    for (const std::string& finding : verdict.parity) out("  its parity: {}\n", finding);
   }
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.points.empty()) out("There is no point to check.\n");

@@ -450,6 +450,7 @@ void JobRun::read_back(WriteSession& session, const FoundSet& set) {
   history_.add_check(facts.set, check);
   if (check.good) history_.add_proofs(facts.set, proofs_of(set.seal->core, check.when, all));
   outcome_.entry.checked = check.good ? ReadBack::good : ReadBack::damaged;
+  for (const std::string& finding : found.parity) problem(session.root(), "read parity back", finding);
   if (check.good) return;
   for (const std::string& finding : found.findings) problem(session.root(), "read back", finding);
   outcome_.error = Error(ErrorKind::damage, "what was written does not read back as it was written",

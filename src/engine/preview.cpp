@@ -166,6 +166,9 @@ class Preview {
     Naming naming(builds_on ? chain.set(*decision.base).naming_key() : SecretKey::random());
     result_.estimate = sampler_.estimate(job_.level, naming, builds_on ? &known : nullptr, context_.observer,
                                          context_.control);
+    for (std::uint64_t* bytes :
+         {&result_.estimate.stored_bytes, &result_.estimate.least, &result_.estimate.most})
+      *bytes += *bytes / 100 * job_.parity_percent;
     if (decision.kind == Kind::full) result_.full_bytes = result_.estimate.stored_bytes;
     // Bytes a second, from the last runs that read enough to tell, or from the sample on all workers.
     double rate = 0;

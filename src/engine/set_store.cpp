@@ -161,7 +161,7 @@ TakenLeftover SetStore::take_over(SetWriter& writer) {
   if (taken.dropped_bytes > 0)
     context_.observer.note("the last " + size_text(taken.dropped_bytes) +
                            " of it are not whole, and are written anew");
-  writer.take_over(taken.volumes, taken.content_bytes);
+  writer.take_over(taken.volumes, taken.content_bytes, [&](std::uint64_t) { context_.control.checkpoint(); });
   if (!taken.record.empty()) filesystems_ = FilesystemTable(decode_run_record(taken.record).filesystems);
   return taken;
 }
@@ -277,6 +277,7 @@ StoredSet SetStore::seal() {
   stored.evidence = evidence_;
   stored.seal.core = core();
   stored.seal.keys = plan_.keys;
+  stored.seal.parity = finished_.parity;
   context_.control.checkpoint();
   session_.guard().check();
   try {

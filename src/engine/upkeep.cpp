@@ -53,6 +53,7 @@ FoldContext fold_context(ChainReader& chain, const RunContext& context) {
 SetWriterOptions sizes_on(const Job& job, std::uint64_t total) {
   SetWriterOptions options;
   options.level = job.level;
+  options.parity_percent = job.parity_percent;
   options.volume_bytes = job.volume_bytes;
   const bool folds = job.renew.never() || !job.keep.thin.empty();
   if (!folds || total == 0) return options;

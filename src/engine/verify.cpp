@@ -260,6 +260,7 @@ class Verification {
     const SetFindings found = check.finish();
     result_.bytes += found.bytes;
     verdict.findings.insert(verdict.findings.end(), found.findings.begin(), found.findings.end());
+    verdict.parity = found.parity;
     if (all) look.lost = {};
     look.lost.add(found.places);
     look.whole = all || round_.proofs(id).since(set.seal->core, true).has_value();
@@ -485,6 +486,7 @@ int exit_code_of(const std::vector<DriveVerdict>& verdicts) {
     damaged = damaged || verdict.result.damaged();
     closed = closed || verdict.result.closed();
     wrong = wrong || (verdict.result.source && verdict.result.source->wrong > 0);
+    for (const PointVerdict& point : verdict.result.points) wrong = wrong || !point.parity.empty();
   }
   if (damaged) return exit_code_of(ErrorKind::damage);
   if (good) return wrong ? exit_problems : exit_done;

@@ -18,6 +18,7 @@ struct PointVerdict {
   std::string folder;
   std::optional<SetFacts> facts;      // none when no seal reads
   std::vector<std::string> findings;  // of its own set
+  std::vector<std::string> parity;    // of its own set's parity: the point is as good without
   std::string unreadable;             // it could not be checked, and why: nothing is known of it then
   // That is because the passphrase at hand does not open it. `expected`: this machine knows that the one of
   // before does.

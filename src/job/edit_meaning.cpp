@@ -40,6 +40,7 @@ constexpr Meaning meanings[] = {
      "it holds for the chains that begin from now on; for those that are there: kestrum recovery add|remove "
      "NAME FILE.pub"},
     {"protect", "guard", "it holds from the next run on; points that are suspect stay so"},
+    {"protect", "parity", "sets that are written from now on have it; what is stored stays as it is"},
     {"protect", "bait",
      "the next run makes those that are not there; from then on a change of one is suspect"},
     {"keep", "",

@@ -85,6 +85,7 @@ struct Job {
   std::string passphrase = "ask";                   // or "file:/path"
   std::vector<std::string> recovery_keys;           // files with public parts
   bool guard = true;                                // looks whether a run stands out
+  unsigned parity_percent = 0;                      // of what is stored, up to 50; 0: none
   std::vector<std::string> bait;                    // files that nobody has a reason to change
   KeepRules keep;                                   // [keep]
   AfterRun after_run = AfterRun::read_back;         // [check]

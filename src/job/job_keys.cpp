@@ -99,6 +99,8 @@ constexpr JobKey keys[] = {
      "yes: a run in which suspiciously much changed is told, and nothing is let go until somebody has "
      "looked; or no",
      set_guard},
+    {"protect", "parity", one, "SHARE", "off",
+     "so much more is stored, from which bad places of the drive can be mended: \"5%\"", set_parity},
     {"protect", "bait", list, "FILE", "none",
      "files in the sources that nobody has a reason to change; the job makes those that are not there",
      set_bait},

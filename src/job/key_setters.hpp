@@ -52,6 +52,7 @@ void set_encryption(Job& job, const KeyValues& values);
 void set_passphrase(Job& job, const KeyValues& values);
 void set_recovery_keys(Job& job, const KeyValues& values);
 
+void set_parity(Job& job, const KeyValues& values);
 void set_guard(Job& job, const KeyValues& values);
 void set_bait(Job& job, const KeyValues& values);
 

@@ -32,6 +32,18 @@ void set_recovery_keys(Job& job, const KeyValues& values) {
   job.recovery_keys = values;
 }
 
+void set_parity(Job& job, const KeyValues& values) {
+  constexpr unsigned most = 50;
+  if (values[0] == "off") {
+    job.parity_percent = 0;
+    return;
+  }
+  const unsigned percent = parse_percent(values[0]);
+  if (percent > most)
+    refuse_value("more than half as much again helps no better than a second copy",
+                 "give up to 50%, or off; 5% is usual");
+  job.parity_percent = percent;
+}
 void set_guard(Job& job, const KeyValues& values) {
   job.guard = one_of(values[0], {"yes", "no"}) == 0;
 }

@@ -297,6 +297,7 @@ std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
                {"good", verdict.good()},
                {"unreadable", to_utf8(verdict.unreadable)}};
       one["findings"] = findings_json(verdict.findings);
+      one["parity-findings"] = findings_json(verdict.parity);
       one["affected-files"] = verdict.affected_count;
       one["affected"] = Json::array();
       for (const AffectedFile& file : verdict.affected) {

@@ -52,6 +52,38 @@ TEST_P(IndependentReader, ReadsEveryPoint) {
   }
 }
 
+// The same page is enough to mend a damaged volume, to the same bytes.
+TEST(IndependentMender, MendsFromParity) {
+  Desk desk;
+  write_file(desk.source() + "/calls.wav", noise(3, 5u << 20));
+  ASSERT_EQ(desk.define({"--how-volume-size", "2 MiB", "--protect-parity", "5%"}).exit, 0);
+  ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  const std::string folder = desk.set_folder(1);
+  const auto mends = [&](int slot, const std::string& name, const std::function<void(std::string&)>& spoil) {
+    const std::string file = folder + "/" + name, target = desk.folder / "mended", good = read_file(file);
+    std::string spoilt = good;
+    spoil(spoilt);
+    write_file(file, spoilt);
+    const std::string command = "/usr/bin/python3 '" KESTRUM_SOURCE
+                                "/tests/support/independent_mender.py' '" +
+                                folder + "' " + std::to_string(slot) + " '" + target + "'";
+    const bool done = std::system(command.c_str()) == 0;
+    EXPECT_EQ(done && read_file(target) == good, done);
+    write_file(file, good);
+    return done;
+  };
+  const auto bad_run = [](std::size_t from, std::size_t slices) {
+    return [=](std::string& content) {
+      std::fill_n(content.begin() + static_cast<long>(from), slices * 4096, '\0');
+    };
+  };
+  EXPECT_TRUE(mends(1, "data-001.kvol", bad_run(4096, 1)));
+  EXPECT_TRUE(mends(1, "data-001.kvol", bad_run(3000, 20)));
+  EXPECT_TRUE(mends(2, "data-002.kvol", [](std::string& content) { content.resize(content.size() - 5000); }));
+  EXPECT_TRUE(mends(0, "index.kidx", [](std::string& content) { content[200] ^= 1; }));
+  EXPECT_FALSE(mends(1, "data-001.kvol", bad_run(4096, 60)));
+}
+
 INSTANTIATE_TEST_SUITE_P(Protection, IndependentReader, testing::Bool(),
                          [](const auto& how) { return how.param ? "encrypted" : "none"; });
 

@@ -89,6 +89,7 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"protect-passphrase", {{"file:/etc/kestrum/a.pass"}, {"ask"}}},
       {"protect-recovery-key", {{"/etc/kestrum/office.pub"}, {"/x"}}},
       {"protect-guard", {{"no"}, {"yes"}}},
+      {"protect-parity", {{"5%"}, {"off"}}},
       {"protect-bait", {{"/home/isla/0-accounts.csv"}, {"/srv/a", "/srv/b"}}},
       {"keep-age", {{"30 days"}, {"1 year"}}},
       {"keep-chains", {{"3 chains"}, {"1 chain"}}},

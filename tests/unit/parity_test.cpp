@@ -1,10 +1,11 @@
 // Parity: whatever is within its promise comes back bit for bit, and beyond it nothing is made up.
+#include "archive/parity.hpp"
+
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <random>
 
-#include "archive/parity.hpp"
 #include "base/error.hpp"
 #include "support/memory_store.hpp"
 #include "support/tree.hpp"
@@ -53,7 +54,9 @@ class ParityCase {
       std::copy(content.begin(), content.end(), out.begin() + static_cast<std::ptrdiff_t>(at * slice));
     return out;
   }
-  std::size_t below(std::size_t limit) { return std::uniform_int_distribution<std::size_t>(0, limit - 1)(random_); }
+  std::size_t below(std::size_t limit) {
+    return std::uniform_int_distribution<std::size_t>(0, limit - 1)(random_);
+  }
 
   MemoryStore store;
   SealedFile of;
@@ -66,8 +69,9 @@ class ParityCase {
 };
 
 TEST(Parity, ShapesKeepTheirShareAndFit) {
-  for (const std::uint64_t bytes : {std::uint64_t{1}, std::uint64_t{4096}, std::uint64_t{4097}, std::uint64_t{700000},
-                                    std::uint64_t{64} << 20, std::uint64_t{1} << 30, std::uint64_t{50} << 30}) {
+  for (const std::uint64_t bytes :
+       {std::uint64_t{1}, std::uint64_t{4096}, std::uint64_t{4097}, std::uint64_t{700000},
+        std::uint64_t{64} << 20, std::uint64_t{1} << 30, std::uint64_t{50} << 30}) {
     for (const unsigned percent : {1u, 2u, 5u, 7u, 10u, 20u, 33u, 50u}) {
       const ParityShape shape = parity_shape(bytes, percent);
       SCOPED_TRACE(std::to_string(bytes) + " bytes, " + std::to_string(percent) + " %");
@@ -105,7 +109,8 @@ TEST(Parity, IsMadeWhileTheFileIsWritten) {
   maker.finish(one.store, "set/mend-003.kmend", Id{4, 5}, one.of);
   const Bytes again = one.store.read_all("set/mend-003.kmend", UINT32_MAX);
   // All but the header's salt, and the digest that covers it.
-  EXPECT_TRUE(std::equal(again.begin() + 96, again.end() - 32, one.parity.begin() + 96, one.parity.end() - 32));
+  EXPECT_TRUE(
+      std::equal(again.begin() + 96, again.end() - 32, one.parity.begin() + 96, one.parity.end() - 32));
 }
 
 TEST(Parity, AnyRunWithinItsPromiseComesBack) {
@@ -176,8 +181,8 @@ TEST(Parity, DamageInTheParityItselfIsHeeded) {
     one.put("set/mend-003.kmend", parity);
     return one.mended(damaged);
   };
-  for (const std::size_t at : {std::size_t{3}, std::size_t{97}, std::size_t{170}, slices + 100, slices + shape.groups * shape.m * slice + 8,
-                               one.parity.size() - 1}) {
+  for (const std::size_t at : {std::size_t{3}, std::size_t{97}, std::size_t{170}, slices + 100,
+                               slices + shape.groups * shape.m * slice + 8, one.parity.size() - 1}) {
     Bytes parity = one.parity;
     parity[at] ^= 0x40;
     EXPECT_EQ(with_parity(parity), one.good) << at;
@@ -211,7 +216,8 @@ TEST(Parity, OneOfAnotherFileIsNoHelp) {
 
 TEST(Parity, WhatTheSealSaysMustFit) {
   ParityCase one(300 * slice, 10);
-  for (const ParityShape& shape : {ParityShape{0, 1, 1}, ParityShape{250, 6, 9}, ParityShape{1, 1, 1}, ParityShape{}}) {
+  for (const ParityShape& shape :
+       {ParityShape{0, 1, 1}, ParityShape{250, 6, 9}, ParityShape{1, 1, 1}, ParityShape{}}) {
     SealedParity wrong = one.sealed;
     wrong.shape = shape;
     EXPECT_THROW(ParityReader(one.store, "set/mend-003.kmend", Id{4, 5}, one.of, wrong), Error);

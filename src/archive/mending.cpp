@@ -1,0 +1,350 @@
+#include "archive/mending.hpp"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "archive/set_folder.hpp"
+#include "base/text.hpp"
+
+namespace kestrum {
+namespace {
+
+constexpr std::string_view mending_mark = ".mending";
+constexpr std::size_t copy_bytes = 1u << 20;
+
+std::string path_of_slot(const Store& store, const SetReader& set, const SealedFile& file) {
+  return locate_file(store, set.found(), file);
+}
+
+const SealedParity* parity_of(const SetReader& set, std::uint32_t slot) {
+  for (const SealedParity& parity : set.seal().parity) {
+    if (parity.file.slot == slot) return &parity;
+  }
+  return nullptr;
+}
+
+void ask(const MendOptions& options) {
+  if (options.guard) options.guard();
+}
+
+// Frame by frame: whether all of it is what was sealed.
+bool is_whole(const Store& store, const std::string& path, const SecretKey& master, const Id& job,
+              const SealedFile& of) {
+  try {
+    FrameFileReader file(store, path, master, job, of);
+    if (light_digest(file) != of.digest) return false;
+    for (std::uint64_t at = FileHeader::size; at < file.size();) {
+      const FramePlace place = file.head_at(at).first;
+      file.read_packed(place);
+      at += place.size;
+    }
+    return true;
+  } catch (const Error& error) {
+    if (is_of_the_system(error) && !does_not_read(error)) throw;
+    return false;
+  }
+}
+
+// Of these places, those whose frame authenticates.
+std::vector<bool> good_frames(const Store& store, const std::string& path, const SecretKey& master,
+                              const Id& job, const SealedFile& of, const std::vector<FramePlace>& places) {
+  std::vector<bool> good(places.size());
+  try {
+    const FrameFileReader file(store, path, master, job, of);
+    for (std::size_t i = 0; i < places.size(); ++i) {
+      try {
+        file.read_packed(places[i]);
+        good[i] = true;
+      } catch (const Error& error) {
+        if (!does_not_read(error)) throw;
+      }
+    }
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+  }
+  return good;
+}
+
+// Where the index says that frames of the file lie; none where it does not read.
+std::vector<FramePlace> known_places(SetReader& set, std::uint32_t slot) {
+  std::map<std::uint64_t, FramePlace> places;
+  try {
+    set.each_record([&](const IndexRecord& record) {
+      if (record.slot == slot) places[record.frame.offset] = record.frame;
+    });
+  } catch (const Error& error) {
+    if (is_of_the_system(error) && !does_not_read(error)) throw;
+  }
+  std::vector<FramePlace> list;
+  for (const auto& [offset, place] : places) list.push_back(place);
+  return list;
+}
+
+// Nothing that read before reads no longer, and something reads that did not.
+bool is_better(const std::vector<bool>& before, const std::vector<bool>& after) {
+  bool more = false;
+  for (std::size_t i = 0; i < before.size(); ++i) {
+    if (before[i] && !after[i]) return false;
+    more = more || (after[i] && !before[i]);
+  }
+  return more;
+}
+
+void copy_mended(Store& store, const StoreReader* from, const std::string& to, std::uint64_t size,
+                 const std::map<std::uint64_t, Bytes>& pieces, const MendOptions& options) {
+  store.remove(to);
+  const std::unique_ptr<StoreWriter> out = store.create(to);
+  Bytes part;
+  for (std::uint64_t at = 0; at < size; at += part.size()) {
+    part.resize(std::min<std::uint64_t>(copy_bytes, size - at));
+    read_as_far_as_it_reads(from, at, part);
+    const std::uint64_t first = at / parity_slice;
+    for (auto piece = pieces.lower_bound(first); piece != pieces.end(); ++piece) {
+      const std::uint64_t offset = piece->first * parity_slice - at;
+      if (offset >= part.size()) break;
+      std::copy(piece->second.begin(), piece->second.end(),
+                part.begin() + static_cast<std::ptrdiff_t>(offset));
+    }
+    out->append(part);
+    if (options.progress) options.progress(part.size());
+  }
+  out->finish();
+}
+
+// Where files cannot be renamed the copy stays until the file is written anew.
+void take_place(Store& store, const std::string& mended, const std::string& path, std::uint64_t size) {
+  if (store.traits().renames) {
+    store.rename(mended, path);
+    flush_names(store, folder_of(path), "9: a mended file");
+    return;
+  }
+  store.remove(path);
+  const std::unique_ptr<StoreReader> from = store.open(mended);
+  copy_mended(store, from.get(), path, size, {}, {});
+  store.remove(mended);
+}
+
+}  // namespace
+
+FileMending mend_file(Store& store, SetReader& set, const SecretKey& master, std::uint32_t slot,
+                      const MendOptions& options) {
+  const SealedFile& of = *set.sealed_file(slot);
+  const Id& job = set.seal().core.job;
+  const SealedParity* const parity = parity_of(set, slot);
+  if (parity == nullptr) return {};
+  const std::string path = path_of_slot(store, set, of), mended = path + std::string(mending_mark);
+  const ParityReader reader(store, set.parity_path(*parity), job, of, *parity);
+  const std::unique_ptr<StoreReader> file = store.try_open(path);
+  const SliceDamage found = reader.look(file.get(), options.progress);
+  FileMending out{found.slices.size(), found.slices.size() - found.beyond.size(), false};
+  const bool right_size = file != nullptr && file->size() == of.size;
+  if (out.mended == 0 && right_size) return out;
+  if (options.dry) {
+    out.whole = found.beyond.empty();
+    return out;
+  }
+  ask(options);
+  const std::map<std::uint64_t, Bytes> pieces = reader.mend(file.get(), found);
+  out.mended = pieces.size();
+  out.whole = pieces.size() == found.slices.size();
+  copy_mended(store, file.get(), mended, of.size, pieces, options);
+  bool proved = false;
+  if (out.whole) {
+    proved = is_whole(store, mended, master, job, of);
+  } else {
+    const std::vector<FramePlace> places = known_places(set, slot);
+    proved = is_better(good_frames(store, path, master, job, of, places),
+                       good_frames(store, mended, master, job, of, places));
+  }
+  ask(options);
+  if (!proved) {
+    store.remove(mended);
+    out.mended = 0;
+    if (out.whole)
+      throw damage("what the parity of " + store.describe(path) + " makes of it is not what was sealed");
+    return out;
+  }
+  take_place(store, mended, path, of.size);
+  return out;
+}
+
+void settle_mending(Store& store, const SetReader& set) {
+  const std::string& folder = set.folder().path;
+  for (const StoreEntry& entry : store.list(folder)) {
+    if (entry.folder || !entry.name.ends_with(mending_mark)) continue;
+    const std::string mended = folder + "/" + entry.name;
+    const std::string path = mended.substr(0, mended.size() - mending_mark.size());
+    const SealedFile* of = nullptr;
+    for (const SealedFile& file : set.seal().core.files) {
+      if (folder + "/" + file.name == path) of = &file;
+    }
+    // Only where nothing can be renamed is there a moment without the file.
+    if (of != nullptr && !store.exists(path) && entry.size == of->size) {
+      take_place(store, mended, path, of->size);
+    } else {
+      store.remove(mended);
+    }
+  }
+}
+
+bool mend_seals(Store& store, const FoundSet& set, const MendOptions& options) {
+  const Bytes& good = set.seal->checked.file;
+  bool any = false;
+  for (const char* name : {seal_name, seal_copy_name}) {
+    const std::string path = set.folder.path + "/" + name;
+    bool same = false;
+    try {
+      same = store.holds(path, good).value_or(false);
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+    }
+    if (same) continue;
+    any = true;
+    if (options.dry) continue;
+    ask(options);
+    store.put(path, good);
+  }
+  return any;
+}
+
+namespace {
+
+// The next place from `at` on where a frame with a higher ordinal begins that authenticates.
+std::optional<FramePlace> next_frame(const FrameFileReader& file, std::uint64_t at, std::uint32_t after) {
+  constexpr std::string_view magic = "KFRM";
+  Bytes part;
+  while (at + FrameHead::size + Aead::tag_size <= file.size()) {
+    part.resize(std::min<std::uint64_t>(copy_bytes, file.size() - at));
+    file.read_raw(at, part);
+    const std::string_view text = as_text(part);
+    for (std::size_t i = text.find(magic); i != std::string_view::npos; i = text.find(magic, i + 1)) {
+      try {
+        const auto [place, head] = file.head_at(at + i);
+        if (FrameHead::decode(head).ordinal <= after) continue;
+        file.read_packed(place);
+        return place;
+      } catch (const Error& error) {
+        if (!does_not_read(error)) throw;
+      }
+    }
+    if (part.size() < copy_bytes) break;
+    at += part.size() - magic.size() + 1;
+  }
+  return std::nullopt;
+}
+
+void add_records(const FrameFileReader& file, std::uint32_t slot, std::vector<IndexRecord>& records,
+                 const std::function<void(std::uint64_t)>& progress) {
+  std::uint32_t ordinal = 0;
+  for (std::uint64_t at = FileHeader::size; at < file.size();) {
+    std::optional<FramePlace> place;
+    try {
+      const auto [found, head] = file.head_at(at);
+      const PackedFrame frame = file.read_packed(found);
+      ordinal = FrameHead::decode(head).ordinal;
+      std::uint32_t offset = 0;
+      for (const ListedChunk& chunk : frame.chunks) {
+        records.push_back({chunk.name, slot, found, offset, chunk.length});
+        offset += chunk.length;
+      }
+      place = found;
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;
+    }
+    if (place) {
+      if (progress) progress(place->size);
+      at += place->size;
+      continue;
+    }
+    const std::optional<FramePlace> next = next_frame(file, at + 1, ordinal);
+    if (!next) return;
+    at = next->offset;
+  }
+}
+
+std::string free_name(const Store& store, const std::string& folder, const std::string& stem,
+                      std::string_view ending) {
+  for (unsigned number = 2;; ++number) {
+    const std::string name = fmt::format("{}-{}{}", stem, number, ending);
+    if (!store.exists(folder + "/" + name)) return name;
+  }
+}
+
+}  // namespace
+
+std::vector<IndexRecord> records_of_volumes(SetReader& set,
+                                            const std::function<void(std::uint64_t)>& progress) {
+  std::vector<IndexRecord> records;
+  for (const SealedFile& file : set.seal().core.files) {
+    if (file.slot == 0) continue;
+    try {
+      add_records(set.file(file.slot), file.slot, records, progress);
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;  // the whole file is lost
+    }
+  }
+  return records;
+}
+
+void replace_index(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
+                   SetAddition addition, const MendOptions& options) {
+  const std::string& folder = set.folder().path;
+  Seal seal = set.seal();
+  const std::string name = free_name(store, folder, "index", ".kidx");
+  std::vector<IndexRecord>& records = addition.records;
+  std::sort(records.begin(), records.end(),
+            [](const IndexRecord& a, const IndexRecord& b) { return a.name < b.name; });
+  records.erase(std::unique(records.begin(), records.end(),
+                            [](const IndexRecord& a, const IndexRecord& b) { return a.name == b.name; }),
+                records.end());
+  ask(options);
+  const WrittenIndex index = write_index(store, folder + "/" + name, seal.core.job, seal.core.facts.set,
+                                         master, [&](const auto& next) {
+                                           for (const IndexRecord& record : records) next(record);
+                                         });
+  std::vector<std::string> gone{folder + "/" + set.sealed_file(0)->name};
+  std::erase_if(seal.replaced, [](const SealedFile& file) { return file.slot == 0; });
+  seal.replaced.push_back(index.file);
+  seal.fence = index.fence;
+  for (SealedFile& file : addition.volumes) seal.replaced.push_back(std::move(file));
+  for (const SealedParity& parity : seal.parity) {
+    if (parity.file.slot == 0) gone.push_back(folder + "/" + parity.file.name);
+  }
+  std::erase_if(seal.parity, [](const SealedParity& parity) { return parity.file.slot == 0; });
+  for (SealedParity& parity : addition.parity) seal.parity.push_back(std::move(parity));
+  if (addition.parity_percent > 0)
+    seal.parity.push_back(make_parity(store, folder, seal.core.job, index.file, addition.parity_percent,
+                                      options.progress, free_name(store, folder, "mend-000", parity_ending)));
+  std::sort(seal.parity.begin(), seal.parity.end(),
+            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
+  flush_names(store, folder, "6: names of a set's files");
+  ask(options);
+  put_seals(store, found.folder.path, mended_seal(seal, master));
+  for (const std::string& file : gone) store.remove(file);
+}
+
+std::size_t add_parity(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
+                       unsigned percent, const MendOptions& options) {
+  Seal seal = set.seal();
+  std::size_t added = 0;
+  for (const SealedFile& file : seal.core.files) {
+    if (parity_of(set, file.slot) != nullptr) continue;
+    ++added;
+    if (options.dry) continue;
+    ask(options);
+    const std::string path = set.folder().path + "/" + parity_file_name(file.slot);
+    store.remove(path);  // of one that was interrupted: no seal names it
+    seal.parity.push_back(
+        make_parity(store, set.folder().path, seal.core.job, file, percent, options.progress));
+  }
+  if (added == 0 || options.dry) return added;
+  std::sort(seal.parity.begin(), seal.parity.end(),
+            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
+  flush_names(store, set.folder().path, "6: names of a set's files");
+  ask(options);
+  put_seals(store, found.folder.path, mended_seal(seal, master));
+  return added;
+}
+
+}  // namespace kestrum

@@ -51,10 +51,11 @@ class Bench:
         passphrase = os.path.join(folder, "pass")
         with open(os.open(passphrase, os.O_CREAT | os.O_WRONLY, 0o600), "w") as file:
             file.write("tern in the fog\n")
-        for name, check in (("bare", "nothing"), ("checked", "read back")):
+        for name, check, parity in (("bare", "nothing", "off"), ("checked", "read back", "off"), ("guarded", "nothing", "5%")):
             os.makedirs(os.path.join(folder, name))
             timed([self.kestrum, "job", "define", name, "--what-folders", self.tree, "--where-destinations", os.path.join(folder, name),
-                   "--protect-passphrase", "file:" + passphrase, "--how-compression", str(self.level), "--check-after-run", check], self.environment)
+                   "--protect-passphrase", "file:" + passphrase, "--how-compression", str(self.level), "--check-after-run", check, "--protect-parity", parity],
+                  self.environment)
 
     def run(self, job, *more):
         seconds, memory, out = timed([self.kestrum, "run", job, "--quiet", "--json", *more], self.environment)
@@ -80,7 +81,7 @@ class Bench:
 
     def fulls(self):
         packed = os.path.join(self.folder, "packed")
-        base, bare, checked, memory = [], [], [], []
+        base, bare, checked, guarded, memory = [], [], [], [], []
         timed([self.pipeline, "walk", self.tree])
         self.run("bare", "--kind", "full")
         result = self.measure_key()
@@ -92,14 +93,22 @@ class Bench:
             memory.append(used)
             self.drop("checked")
             checked.append(self.run("checked", "--kind", "full")[0])
+            self.drop("guarded")
+            seconds, used, with_parity = self.run("guarded", "--kind", "full")
+            guarded.append((seconds, used))
         pairs = [self.throughput(*pair) for pair in zip(base, bare)]
         checked_pairs = [self.throughput(*pair) for pair in zip(base, checked)]
+        without = [max(0.001, seconds - self.key) for seconds in bare]
         volumes = [name for name in os.listdir(run["set-folder"]) if name.endswith(".kvol")]
         content = sum(os.path.getsize(os.path.join(run["set-folder"], name)) for name in volumes)
         catalog = self.catalog_bytes(run["set-folder"], volumes)
         result.update({"files": run["totals"]["files"], "bytes": run["totals"]["bytes"], "pipeline-seconds": spread(base), "full-seconds": spread(bare),
                        "full-throughput": spread([a for a, _ in pairs]), "full-throughput-with-key": spread([b for _, b in pairs]),
                        "full-read-back-throughput": spread([a for a, _ in checked_pairs]), "full-memory-mib": spread(memory),
+                       "read-back-against-without": spread([a / max(0.001, b - self.key) for a, b in zip(without, checked)]),
+                       "parity-against-without": spread([a / max(0.001, b - self.key) for a, (b, _) in zip(without, guarded)]),
+                       "parity-memory-mib": spread([used for _, used in guarded]),
+                       "parity-share": round(with_parity["totals"]["stored-bytes"] / run["totals"]["stored-bytes"] - 1, 4),
                        "stored-bytes": run["totals"]["stored-bytes"], "catalog-bytes": catalog, "pipeline-bytes": os.path.getsize(packed),
                        "stored-ratio-without-catalog-and-index": round((content - catalog) / os.path.getsize(packed), 4)})
         return result
@@ -151,6 +160,19 @@ class Bench:
         return {"reverse-seconds": spread(base), "restore-seconds": spread(spent), "restore-throughput": spread([a for a, _ in pairs]),
                 "restore-throughput-with-key": spread([b for _, b in pairs]), "restore-memory-mib": spread(memories), "restore-one-seconds": spread(one)}
 
+    def checks(self):
+        """Everything read, decrypted, decompressed; Kestrum authenticates and names it as well."""
+        packed = os.path.join(self.folder, "packed")
+        base, spent, memories = [], [], []
+        for _ in range(self.pairs):
+            base.append(timed([self.pipeline, "check", packed])[0])
+            seconds, memory, _ = timed([self.kestrum, "verify", "bare", "--quiet", "--anew", "--json"], self.environment)
+            spent.append(seconds)
+            memories.append(memory)
+        pairs = [self.throughput(*pair) for pair in zip(base, spent)]
+        return {"check-seconds": spread(base), "verify-seconds": spread(spent), "verify-throughput": spread([a for a, _ in pairs]),
+                "verify-throughput-with-key": spread([b for _, b in pairs]), "verify-memory-mib": spread(memories)}
+
     def stages(self):
         sample = os.path.join(self.folder, "sample")
         with open(sample, "wb") as out:
@@ -193,6 +215,7 @@ def main():
         if arguments.only != "full":
             result.update(bench.increments())
         if arguments.only is None:
+            result.update(bench.checks())
             result.update(bench.restores())
             result.update(bench.stages())
     if arguments.figure:

@@ -1,6 +1,6 @@
 // The yardstick: every file read, one stream with each file's name, mode, times and size, zstd with as many
 // threads, AES-256-CTR, one file, flushed. And its reverse, and a plain walk that looks at every file.
-//   bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | walk TREE
+//   bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | check FILE | walk TREE
 #include <fcntl.h>
 #include <fts.h>
 #include <openssl/evp.h>
@@ -184,6 +184,17 @@ void unpack(const char* from, const fs::path& root) {
   }
 }
 
+// Decrypted and decompressed, from the drive, and nothing made of it.
+void check(const char* from) {
+  const int file = open(from, O_RDONLY);
+  if (file < 0 || posix_fadvise(file, 0, 0, POSIX_FADV_DONTNEED) != 0) fail(from);
+  close(file);
+  Unpacker unpacker(from);
+  Buffer buffer(block);
+  while (unpacker.get(buffer.data(), buffer.size())) {
+  }
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -192,6 +203,8 @@ int main(int argc, char** argv) {
     pack(argv[2], argv[3], std::atoi(argv[4]), std::atoi(argv[5]));
   } else if (what == "unpack" && argc == 4) {
     unpack(argv[2], argv[3]);
+  } else if (what == "check" && argc == 3) {
+    check(argv[2]);
   } else if (what == "walk" && argc == 3) {
     // The C library's own walker, which looks at every file.
     std::uint64_t count = 0;
@@ -202,7 +215,7 @@ int main(int argc, char** argv) {
     fts_close(tree);
     std::printf("%llu\n", static_cast<unsigned long long>(count));
   } else {
-    std::fprintf(stderr, "bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | walk TREE\n");
+    std::fprintf(stderr, "bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | check FILE | walk TREE\n");
     return 2;
   }
   return 0;

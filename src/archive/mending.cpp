@@ -139,7 +139,7 @@ FileMending mend_file(Store& store, SetReader& set, const SecretKey& master, std
   const SliceDamage found = reader.look(file.get(), options.progress);
   FileMending out{found.slices.size(), found.slices.size() - found.beyond.size(), false};
   const bool right_size = file != nullptr && file->size() == of.size;
-  if (out.mended == 0 && right_size) return out;
+  if (out.mended == 0 && (right_size || file == nullptr)) return out;
   if (options.dry) {
     out.whole = found.beyond.empty();
     return out;
@@ -287,64 +287,141 @@ std::vector<IndexRecord> records_of_volumes(SetReader& set,
   return records;
 }
 
-void replace_index(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
-                   SetAddition addition, const MendOptions& options) {
+namespace {
+
+bool by_slot(const SealedParity& a, const SealedParity& b) {
+  return a.file.slot < b.file.slot;
+}
+
+// What it names is on the drive by then.
+void put_mended(Store& store, const SetReader& set, Seal& seal, const SecretKey& master,
+                const MendOptions& options, const std::vector<std::string>& gone) {
+  const std::string& folder = set.folder().path;
+  std::sort(seal.parity.begin(), seal.parity.end(), by_slot);
+  flush_names(store, folder, "6: names of a set's files");
+  ask(options);
+  put_seals(store, folder, mended_seal(seal, master));
+  for (const std::string& file : gone) store.remove(folder + "/" + file);
+}
+
+}  // namespace
+
+void replace_index(Store& store, const SetReader& set, const SecretKey& master, NewIndex wanted,
+                   const MendOptions& options) {
   const std::string& folder = set.folder().path;
   Seal seal = set.seal();
-  const std::string name = free_name(store, folder, "index", ".kidx");
-  std::vector<IndexRecord>& records = addition.records;
-  std::sort(records.begin(), records.end(),
-            [](const IndexRecord& a, const IndexRecord& b) { return a.name < b.name; });
-  records.erase(std::unique(records.begin(), records.end(),
-                            [](const IndexRecord& a, const IndexRecord& b) { return a.name == b.name; }),
-                records.end());
+  std::vector<IndexRecord>& records = wanted.records;
+  const auto name_of = [](const IndexRecord& record) { return record.name; };
+  std::ranges::sort(records, {}, name_of);
+  const auto again = std::ranges::unique(records, {}, name_of);
+  records.erase(again.begin(), again.end());
   ask(options);
-  const WrittenIndex index = write_index(store, folder + "/" + name, seal.core.job, seal.core.facts.set,
-                                         master, [&](const auto& next) {
+  const WrittenIndex index = write_index(store, folder + "/" + free_name(store, folder, "index", ".kidx"),
+                                         seal.core.job, seal.core.facts.set, master, [&](const auto& next) {
                                            for (const IndexRecord& record : records) next(record);
                                          });
-  std::vector<std::string> gone{folder + "/" + set.sealed_file(0)->name};
+  std::vector<std::string> gone{set.sealed_file(0)->name};
   std::erase_if(seal.replaced, [](const SealedFile& file) { return file.slot == 0; });
   seal.replaced.push_back(index.file);
   seal.fence = index.fence;
-  for (SealedFile& file : addition.volumes) seal.replaced.push_back(std::move(file));
-  for (const SealedParity& parity : seal.parity) {
-    if (parity.file.slot == 0) gone.push_back(folder + "/" + parity.file.name);
-  }
-  std::erase_if(seal.parity, [](const SealedParity& parity) { return parity.file.slot == 0; });
-  for (SealedParity& parity : addition.parity) seal.parity.push_back(std::move(parity));
-  if (addition.parity_percent > 0)
-    seal.parity.push_back(make_parity(store, folder, seal.core.job, index.file, addition.parity_percent,
+  std::ranges::move(wanted.volumes, std::back_inserter(seal.replaced));
+  std::erase_if(seal.parity, [&](const SealedParity& parity) {
+    if (parity.file.slot != 0) return false;
+    gone.push_back(parity.file.name);
+    return true;
+  });
+  std::ranges::move(wanted.parity, std::back_inserter(seal.parity));
+  if (wanted.parity_percent > 0)
+    seal.parity.push_back(make_parity(store, folder, seal.core.job, index.file, wanted.parity_percent,
                                       options.progress, free_name(store, folder, "mend-000", parity_ending)));
-  std::sort(seal.parity.begin(), seal.parity.end(),
-            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
-  flush_names(store, folder, "6: names of a set's files");
-  ask(options);
-  put_seals(store, found.folder.path, mended_seal(seal, master));
-  for (const std::string& file : gone) store.remove(file);
+  put_mended(store, set, seal, master, options, gone);
 }
 
-std::size_t add_parity(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
-                       unsigned percent, const MendOptions& options) {
+void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
+                const PieceOptions& how, const MendOptions& options) {
+  const Seal& seal = set.seal();
+  const std::string& folder = set.folder().path;
+  std::uint32_t slot = 0;
+  for (const SealedFile& file : seal.core.files) slot = std::max({slot, file.slot, file.number});
+  ++slot;
+  NewIndex index;
+  index.parity_percent = how.parity_percent;
+  try {
+    set.each_record([&](const IndexRecord& record) {
+      if (!set.is_lost(record)) index.records.push_back(record);
+    });
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    index.records = records_of_volumes(set, options.progress);
+  }
+  ask(options);
+  const std::string path = folder + "/" + volume_file_name(slot);
+  store.remove(path);  // of a repair that was interrupted: no seal names it
+  FileHeader header{FileKind::volume, slot, seal.core.job, seal.core.facts.set, {}};
+  fill_random(header.salt);
+  FrameFileWriter volume(store, path, master, header);
+  Compressor compressor;
+  for (const FrameKind kind : {FrameKind::content, FrameKind::catalog, FrameKind::record}) {
+    FrameContent frame{.kind = kind, .chunks = {}, .content = {}};
+    const auto write = [&] {
+      if (frame.chunks.empty()) return;
+      const FramePlace place = volume.append(pack_frame(frame, how.level, compressor));
+      std::uint32_t offset = 0;
+      for (const ListedChunk& chunk : frame.chunks) {
+        index.records.push_back({chunk.name, slot, place, offset, chunk.length});
+        offset += chunk.length;
+      }
+      frame.chunks.clear();
+      frame.content.clear();
+    };
+    for (const FoundPiece& piece : pieces) {
+      if (piece.kind != kind) continue;
+      if (frame.content.size() + piece.content.size() > copy_bytes) write();
+      frame.chunks.push_back({piece.name, static_cast<std::uint32_t>(piece.content.size())});
+      frame.content.insert(frame.content.end(), piece.content.begin(), piece.content.end());
+    }
+    write();
+  }
+  SealedFile sealed = volume.finish();
+  sealed.slot = slot;
+  sealed.name = volume_file_name(slot);
+  if (how.parity_percent > 0) {
+    store.remove(folder + "/" + parity_file_name(slot));
+    index.parity.push_back(
+        make_parity(store, folder, seal.core.job, sealed, how.parity_percent, options.progress));
+  }
+  index.volumes.push_back(std::move(sealed));
+  replace_index(store, set, master, std::move(index), options);
+}
+
+std::size_t renew_parity(Store& store, const SetReader& set, const SecretKey& master, unsigned percent,
+                         bool add, const MendOptions& options) {
+  const std::string& folder = set.folder().path;
   Seal seal = set.seal();
-  std::size_t added = 0;
+  std::vector<std::string> gone;
+  std::size_t made = 0;
   for (const SealedFile& file : seal.core.files) {
-    if (parity_of(set, file.slot) != nullptr) continue;
-    ++added;
+    const SealedParity* const there = parity_of(set, file.slot);
+    if (there == nullptr && !add) continue;
+    if (there != nullptr) {
+      try {
+        const ParityReader reader(store, set.parity_path(*there), seal.core.job, file, *there);
+        if (reader.check(options.progress).empty()) continue;
+      } catch (const Error& error) {
+        if (!does_not_read(error)) throw;
+      }
+      gone.push_back(there->file.name);
+      std::erase_if(seal.parity, [&](const SealedParity& one) { return one.file.slot == file.slot; });
+    }
+    ++made;
     if (options.dry) continue;
     ask(options);
-    const std::string path = set.folder().path + "/" + parity_file_name(file.slot);
-    store.remove(path);  // of one that was interrupted: no seal names it
-    seal.parity.push_back(
-        make_parity(store, set.folder().path, seal.core.job, file, percent, options.progress));
+    const std::string stem = parity_file_name(file.slot).substr(0, parity_file_name(file.slot).rfind('.'));
+    seal.parity.push_back(make_parity(store, folder, seal.core.job, file, percent, options.progress,
+                                      free_name(store, folder, stem, parity_ending)));
   }
-  if (added == 0 || options.dry) return added;
-  std::sort(seal.parity.begin(), seal.parity.end(),
-            [](const SealedParity& a, const SealedParity& b) { return a.file.slot < b.file.slot; });
-  flush_names(store, set.folder().path, "6: names of a set's files");
-  ask(options);
-  put_seals(store, found.folder.path, mended_seal(seal, master));
-  return added;
+  if (made > 0 && !options.dry) put_mended(store, set, seal, master, options, gone);
+  return made;
 }
 
 }  // namespace kestrum

@@ -38,20 +38,34 @@ bool mend_seals(Store& store, const FoundSet& set, const MendOptions& options);
 std::vector<IndexRecord> records_of_volumes(SetReader& set,
                                             const std::function<void(std::uint64_t)>& progress);
 
-// What comes in the place of the set's index, or is added to it.
-struct SetAddition {
-  std::vector<IndexRecord> records;  // all that the index is to have, in any order
+// What an index that is written anew is to have, and what comes with it.
+struct NewIndex {
+  std::vector<IndexRecord> records;  // in any order
   std::vector<SealedFile> volumes;   // new ones, in the set's folder
-  std::vector<SealedParity> parity;  // of new volumes
-  unsigned parity_percent = 0;       // of the new index
+  std::vector<SealedParity> parity;  // of these
+  unsigned parity_percent = 0;       // of the index; 0: none
 };
-// Writes a new index, then the seals that name it, then removes the old one. `set` is to be read anew
-// afterwards.
-void replace_index(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
-                   SetAddition addition, const MendOptions& options);
+// Writes it, then the seals that name it, then removes the old one. The folder is to be read anew afterwards.
+void replace_index(Store& store, const SetReader& set, const SecretKey& master, NewIndex index,
+                   const MendOptions& options);
 
-// Parity for those files of the set that have none. Returns how many got some.
-std::size_t add_parity(Store& store, const FoundSet& found, const SetReader& set, const SecretKey& master,
-                       unsigned percent, const MendOptions& options);
+// A chunk that the set has lost and that was found elsewhere.
+struct FoundPiece {
+  ChunkName name;
+  FrameKind kind = FrameKind::content;
+  Bytes content;  // of that name
+};
+struct PieceOptions {
+  int level = 3;                // zstd
+  unsigned parity_percent = 0;  // 0: none
+};
+// Into a new volume of the set and a new index, without the places that are marked as lost in `set`.
+void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
+                const PieceOptions& how, const MendOptions& options);
+
+// Parity in the place of what does not read of it; `add`: and for files that have none. Returns of how many
+// files.
+std::size_t renew_parity(Store& store, const SetReader& set, const SecretKey& master, unsigned percent,
+                         bool add, const MendOptions& options);
 
 }  // namespace kestrum

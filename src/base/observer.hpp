@@ -15,7 +15,7 @@ struct Problem {
   std::string reason;     // plain words
 };
 
-enum class Phase { scanning, sampling, copying, sealing, checking, restoring, folding };
+enum class Phase { scanning, sampling, copying, sealing, checking, restoring, folding, mending };
 
 // Totals of the phase that begins; 0 when not known.
 struct PhaseTotals {

@@ -43,6 +43,7 @@ std::vector<Verb> all_verbs() {
           open_verb(),
           restore_verb(),
           verify_verb(),
+          repair_verb(),
           prune_verb(),
           fold_verb(),
           keep_verb(),

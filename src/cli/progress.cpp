@@ -53,6 +53,8 @@ const char* phase_word(Phase phase) {
       return "checking";
     case Phase::restoring:
       return "restoring";
+    case Phase::mending:
+      return "mending";
     case Phase::folding:
       return "folding";
   }

@@ -35,6 +35,7 @@ Verb compare_verb();
 Verb open_verb();
 Verb restore_verb();
 Verb verify_verb();
+Verb repair_verb();
 Verb prune_verb();
 Verb fold_verb();
 Verb keep_verb();

@@ -34,7 +34,7 @@ struct RunContext {
   bool unattended = false;
   std::int64_t start = 0;  // of due moments that wait for this run (DueBook); 0: none
   // Bytes read between two journals of a run, at first: what is read again at most when it is broken off.
-  std::uint64_t journal_step = 8u << 20;
+  std::uint64_t journal_step = 16u << 20;
   Pace* read_pace = nullptr;  // of what is read from the sources; nullptr: as fast as it goes
   // By which it is told whether a file was changed too lately to trust its times: the one that files are
   // dated by, whatever `clock` is.

@@ -272,6 +272,7 @@ class Verification {
     }
     if (lost_before && look.whole && found.places.empty()) look.lost = {};
     reader.mark_lost(look.lost);
+    verdict.lost = look.lost;
   }
 
   LostPlaces known_losses(const Id& set) const {

@@ -19,6 +19,7 @@ struct PointVerdict {
   std::optional<SetFacts> facts;      // none when no seal reads
   std::vector<std::string> findings;  // of its own set
   std::vector<std::string> parity;    // of its own set's parity: the point is as good without
+  LostPlaces lost;                    // of its own set: what does not read, as far as is known
   std::string unreadable;             // it could not be checked, and why: nothing is known of it then
   // That is because the passphrase at hand does not open it. `expected`: this machine knows that the one of
   // before does.

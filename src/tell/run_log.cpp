@@ -77,6 +77,8 @@ void RunLog::phase_begins(Phase phase, const PhaseTotals&) {
       return line("restoring");
     case Phase::folding:
       return line("folding");
+    case Phase::mending:
+      return line("mending");
   }
 }
 

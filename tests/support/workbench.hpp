@@ -66,7 +66,7 @@ class Workbench {
   bool break_lock = false;
   bool moved = false;
   bool new_passphrase = false;
-  std::uint64_t journal_step = 8u << 20;
+  std::uint64_t journal_step = 16u << 20;
 
  private:
   RunContext context_of(Observer& watching, RunControl& steering) const;

@@ -53,7 +53,7 @@ TEST(Journals, CostLittle) {
   const unsigned pairs = extent("KESTRUM_JOURNAL_PAIRS", 1);
   for (unsigned round = 0; round < 2 * pairs; ++round) {
     const bool journals = round % 4 == 0 || round % 4 == 3;
-    bench.journal_step = journals ? 8u << 20 : UINT64_MAX;
+    bench.journal_step = journals ? 16u << 20 : UINT64_MAX;
     fs::remove_all(bench.drive());
     fs::create_directories(bench.drive());
     fs::remove(bench.home().state_file("job"));

@@ -1,0 +1,139 @@
+#include "engine/retaking.hpp"
+
+#include <unistd.h>
+
+#include "archive/catalog_reader.hpp"
+#include "archive/content_list.hpp"
+#include "engine/same_content.hpp"
+
+namespace kestrum {
+namespace {
+
+class LostFinder {
+ public:
+  LostFinder(ChainReader& chain, RunControl& control) : chain_(chain), control_(control) {}
+
+  LostChunks find() {
+    // The newest first: what it says of a file is likeliest to be true today.
+    for (std::size_t i = chain_.sets().size(); i-- > 0;) {
+      const FoundSet& set = chain_.sets()[i];
+      if (!set.sealed() || set.not_ours || set.twice) continue;
+      try {
+        look_through(set.folder.sequence);
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
+      }
+    }
+    return std::move(lost_);
+  }
+
+ private:
+  void look_through(Sequence sequence) {
+    PointReader point(chain_, sequence);
+    const Root& root = point.set().root();
+    for (const ChunkRef& ref : {root.record, root.job_file, root.problems}) {
+      if (ref.length != 0) look(point, ref, FrameKind::record, {});
+    }
+    CatalogReader catalog(point, root.catalog);
+    while (true) {
+      control_.checkpoint();
+      try {
+        const std::optional<Entry> entry = catalog.next();
+        if (!entry) return;
+        look(point, *entry);
+      } catch (const Error& error) {
+        if (!does_not_read(error)) throw;
+        CatalogReader::Gap gap;
+        if (!catalog.pass_damage(gap)) return;
+      }
+    }
+  }
+
+  void look(PointReader& point, const Entry& entry) {
+    if (entry.attribute_chunk) look(point, *entry.attribute_chunk, FrameKind::catalog, {});
+    std::uint64_t at = 0;
+    try {
+      walk_content(
+          entry.content, point,
+          [&](const ContentItem& item) {
+            if (item.kind == ItemKind::data) {
+              LostChunk::Use use{entry, at};
+              use.entry.content.clear();
+              look(point, item.ref(), FrameKind::content, std::move(use));
+            }
+            at += item.length;
+          },
+          [&](const ContentItem& item) { look(point, item.ref(), FrameKind::catalog, {}); });
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;  // a list is lost, and with it what it tells
+    }
+  }
+
+  void look(PointReader& point, const ChunkRef& ref, FrameKind kind, std::optional<LostChunk::Use> use) {
+    if (lost_.contains(ref.name) || point.locate(ref)) return;
+    lost_[ref.name] = {kind, holder(ref.sequence), std::move(use), static_cast<std::uint32_t>(ref.length)};
+  }
+
+  // The set that has it now, where one of those it was in was folded.
+  Sequence holder(Sequence sequence) const {
+    for (const FoundSet& set : chain_.sets()) {
+      if (set.sealed() && set.facts().covers_from() <= sequence && sequence <= set.facts().sequence)
+        return set.facts().sequence;
+    }
+    return 0;
+  }
+
+  ChainReader& chain_;
+  RunControl& control_;
+  LostChunks lost_;
+};
+
+std::optional<Bytes> named(Bytes content, const ChunkName& name, const Naming& naming) {
+  if (naming.name(content) != name) return std::nullopt;
+  return content;
+}
+
+}  // namespace
+
+LostChunks find_lost(ChainReader& chain, RunControl& control) {
+  return LostFinder(chain, control).find();
+}
+
+Elsewhere::Elsewhere(const std::vector<LookSession*>& others) {
+  for (LookSession* other : others)
+    chains_.push_back(std::make_unique<ChainReader>(other->store(), other->proved_sets(), other->keys()));
+}
+
+std::optional<Bytes> Elsewhere::fetch(const ChunkName& name, const Naming& naming) {
+  for (const std::unique_ptr<ChainReader>& chain : chains_) {
+    for (const FoundSet& set : chain->sets()) {
+      if (!set.sealed() || set.not_ours || set.twice) continue;
+      try {
+        SetReader& reader = chain->set(set.folder.sequence);
+        const std::optional<IndexRecord> record = reader.find(name);
+        if (!record) continue;
+        const FrameContent frame = reader.file(record->slot).read(record->frame);
+        if (frame.content.size() < std::uint64_t{record->offset} + record->length) continue;
+        const ByteView content = ByteView(frame.content).subspan(record->offset, record->length);
+        if (std::optional<Bytes> good = named(to_bytes(content), name, naming)) return good;
+      } catch (const Error& error) {
+        // What is damaged there is of no use; the next may be.
+        if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
+      }
+    }
+  }
+  return std::nullopt;
+}
+
+std::optional<Bytes> fetch_from_source(const ChunkName& name, const LostChunk& chunk, const Naming& naming,
+                                       DiskToday& today) {
+  if (!chunk.use) return std::nullopt;
+  const FileHandle file = today.open(chunk.use->entry);
+  if (!file) return std::nullopt;
+  if (lseek(file.get(), static_cast<off_t>(chunk.use->at), SEEK_SET) < 0) return std::nullopt;
+  Bytes content;
+  if (!read_exactly(file.get(), content, chunk.length)) return std::nullopt;
+  return named(std::move(content), name, naming);
+}
+
+}  // namespace kestrum

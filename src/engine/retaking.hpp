@@ -1,0 +1,43 @@
+// Content that a job's sets have lost, looked for elsewhere by its name.
+#pragma once
+
+#include <unordered_map>
+
+#include "archive/chain_reader.hpp"
+#include "engine/disk_today.hpp"
+#include "engine/session.hpp"
+
+namespace kestrum {
+
+// A chunk that no set of a destination gives any more, and who refers to it.
+struct LostChunk {
+  FrameKind kind = FrameKind::content;
+  Sequence set = 0;  // that held it
+  struct Use {
+    Entry entry;           // without its content
+    std::uint64_t at = 0;  // in the file
+  };
+  std::optional<Use> use;  // of the newest point; none: no file's own content
+  std::uint32_t length = 0;
+};
+using LostChunks = std::unordered_map<ChunkName, LostChunk, ChunkNameHash>;
+
+// All that any point of the chain refers to and cannot have. `chain` knows what is lost of its sets.
+LostChunks find_lost(ChainReader& chain, RunControl& control);
+
+// On other destinations of the job.
+class Elsewhere {
+ public:
+  // Those must outlive this.
+  explicit Elsewhere(const std::vector<LookSession*>& others);
+  std::optional<Bytes> fetch(const ChunkName& name, const Naming& naming);
+
+ private:
+  std::vector<std::unique_ptr<ChainReader>> chains_;
+};
+
+// In today's file of the same path, at the same place.
+std::optional<Bytes> fetch_from_source(const ChunkName& name, const LostChunk& chunk, const Naming& naming,
+                                       DiskToday& today);
+
+}  // namespace kestrum

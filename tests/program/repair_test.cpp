@@ -1,0 +1,139 @@
+// repair as a technician meets it, and killed at any moment of it.
+#include <gmock/gmock.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <nlohmann/json.hpp>
+
+#include "program/desk.hpp"
+#include "support/extent.hpp"
+
+namespace kestrum::test {
+namespace {
+
+namespace fs = std::filesystem;
+using testing::HasSubstr;
+using testing::Not;
+
+class RepairVerb : public testing::Test {
+ protected:
+  void SetUp() override {
+    ASSERT_EQ(desk_.define({"--protect-parity", "5%", "--check-after-run", "nothing", "--how-volume-size", "1 MiB"}).exit,
+              0);
+    for (unsigned i = 0; i < 3; ++i) {
+      write_file(desk_.source() + "/sounds-" + std::to_string(i), noise(i, 3u << 20));
+      ASSERT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);
+    }
+    model_ = take_snapshot(desk_.source());
+    fs::rename(desk_.source(), desk_.folder / "away");
+    fs::copy(desk_.drive(), desk_.folder / "kept", fs::copy_options::recursive);
+  }
+  void zero(const std::string& file, std::size_t slice, std::size_t slices) {
+    std::string text = read_file(file);
+    std::fill_n(text.begin() + static_cast<std::ptrdiff_t>(slice * 4096), slices * 4096, '\0');
+    write_file(file, text);
+  }
+  std::map<std::string, std::string> volumes() const {
+    std::map<std::string, std::string> all;
+    for (const auto& entry : fs::recursive_directory_iterator(desk_.drive())) {
+      if (entry.path().extension() == ".kvol") all[entry.path().string()] = read_file(entry.path().string());
+    }
+    return all;
+  }
+  bool restores() {
+    const std::string to = desk_.folder / "out";
+    const int code = desk_({"restore", "wardens", desk_.source(), "--to", to, "--with-owners", "--quiet"}).exit;
+    const bool same = code == 0 && compare_snapshots(model_, take_snapshot(to + "/source")).empty();
+    fs::remove_all(to);
+    return same;
+  }
+  Desk desk_;
+  Snapshot model_;
+};
+
+TEST_F(RepairVerb, SaysWhatItWouldDoAndDoesIt) {
+  EXPECT_THAT(desk_({"repair", "wardens", "--quiet"}).out, HasSubstr("Everything is as it was sealed: nothing to repair."));
+  const auto good = volumes();
+  zero(desk_.set_folder(1) + "/data-002.kvol", 5, 3);
+  fs::remove(desk_.set_folder(2) + "/index.kidx");
+  fs::remove(desk_.set_folder(3) + "/seal.json");
+  const Ran dry = desk_({"repair", "wardens", "--dry", "--quiet"});
+  EXPECT_EQ(dry.exit, 4);
+  EXPECT_THAT(dry.out, HasSubstr("data-002.kvol: 3 bad places of 4 KiB, to be mended from its parity"));
+  EXPECT_THAT(dry.out, HasSubstr("its index would be made anew from its volumes"));
+  EXPECT_THAT(dry.out, HasSubstr("one of its two seals would be written as the other"));
+  EXPECT_THAT(dry.out, HasSubstr("Nothing was changed."));
+  const Ran done = desk_({"repair", "wardens", "--quiet"});
+  EXPECT_EQ(done.exit, 0) << done.out << done.err;
+  EXPECT_THAT(done.out, HasSubstr("mended from its parity"));
+  EXPECT_THAT(done.out, HasSubstr("Everything can be restored as it was."));
+  EXPECT_EQ(volumes(), good);
+  EXPECT_TRUE(restores());
+  EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
+  EXPECT_THAT(desk_({"points", "wardens"}).out, Not(HasSubstr("damaged")));
+}
+
+TEST_F(RepairVerb, NamesWhatStaysLost) {
+  fs::remove(desk_.set_folder(1) + "/data-002.kvol");
+  const Ran done = desk_({"repair", "wardens", "--quiet"});
+  EXPECT_EQ(done.exit, 4);
+  EXPECT_THAT(done.out, HasSubstr("nowhere to be found"));
+  EXPECT_THAT(done.out, HasSubstr("What cannot be restored as it was:"));
+  EXPECT_THAT(done.out, HasSubstr("sounds-0"));
+  EXPECT_THAT(done.out, Not(HasSubstr("sounds-2")));
+  const auto json = nlohmann::json::parse(desk_({"repair", "wardens", "--json", "--quiet"}).out);
+  EXPECT_EQ(json["good"], false);
+  EXPECT_EQ(json["destinations"][0]["affected-files"][0]["files"], 1);
+  // With today's files back it can be had again.
+  fs::rename(desk_.folder / "away", desk_.source());
+  const Ran again = desk_({"repair", "wardens", "--quiet"});
+  EXPECT_EQ(again.exit, 0) << again.out;
+  EXPECT_THAT(again.out, HasSubstr("from today's files"));
+  EXPECT_TRUE(restores());
+}
+
+TEST_F(RepairVerb, BadInputIsToldClearly) {
+  EXPECT_EQ(desk_({"repair"}).exit, 2);
+  EXPECT_EQ(desk_({"repair", "nobody"}).exit, 2);
+  ASSERT_EQ(desk_({"job", "edit", "wardens", "--protect-parity", "off"}).exit, 0);
+  const Ran none = desk_({"repair", "wardens", "--add-parity"});
+  EXPECT_EQ(none.exit, 2);
+  EXPECT_THAT(none.err, HasSubstr("--protect-parity 5%"));
+  EXPECT_EQ(desk_({"job", "edit", "wardens", "--protect-parity", "51%"}).exit, 2);
+  EXPECT_EQ(desk_({"job", "edit", "wardens", "--protect-parity", "much"}).exit, 2);
+  fs::remove_all(desk_.drive());
+  EXPECT_EQ(desk_({"repair", "wardens"}).exit, 5);
+}
+
+TEST_F(RepairVerb, KilledAtAnyMomentItCanBeBegunAgain) {
+  const auto good = volumes();
+  const unsigned wanted = extent("KESTRUM_REPAIR_KILLS", 8);
+  std::mt19937 random(2028);
+  long length = 400000;
+  unsigned killed = 0;
+  for (unsigned round = 0; killed < wanted && round < 3 * wanted; ++round) {
+    fs::remove_all(desk_.drive());
+    fs::copy(desk_.folder / "kept", desk_.drive(), fs::copy_options::recursive);
+    for (int set = 1; set <= 3; ++set) zero(desk_.set_folder(set) + "/data-001.kvol", random() % 200, 10);
+    zero(desk_.set_folder(2) + "/index.kidx", 0, fs::file_size(desk_.set_folder(2) + "/index.kidx") / 4096);
+    const auto begin = std::chrono::steady_clock::now();
+    const pid_t pid = desk_.program.start({"repair", "wardens", "--quiet"});
+    usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
+    kill(pid, SIGKILL);
+    if (Program::wait(pid) == -SIGKILL) {
+      ++killed;
+    } else {
+      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+    }
+    const Ran again = desk_({"repair", "wardens", "--quiet"});
+    EXPECT_EQ(again.exit, 0) << again.out << again.err;
+    EXPECT_EQ(volumes(), good) << round;
+    EXPECT_TRUE(restores()) << round;
+    if (HasFailure()) return;
+  }
+  EXPECT_EQ(killed, wanted);
+  std::printf("%u repairs killed\n", killed);
+}
+
+}  // namespace
+}  // namespace kestrum::test

@@ -215,7 +215,8 @@ int main(int argc, char** argv) {
     fts_close(tree);
     std::printf("%llu\n", static_cast<unsigned long long>(count));
   } else {
-    std::fprintf(stderr, "bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | check FILE | walk TREE\n");
+    std::fprintf(stderr,
+                 "bench_pipeline pack TREE FILE LEVEL THREADS | unpack FILE TREE | check FILE | walk TREE\n");
     return 2;
   }
   return 0;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "archive/closing_frame.hpp"
 #include "archive/set_folder.hpp"
 #include "base/text.hpp"
 
@@ -234,32 +235,36 @@ std::optional<FramePlace> next_frame(const FrameFileReader& file, std::uint64_t 
   return std::nullopt;
 }
 
-void add_records(const FrameFileReader& file, std::uint32_t slot, std::vector<IndexRecord>& records,
-                 const std::function<void(std::uint64_t)>& progress) {
+// Every frame that authenticates, in order.
+void each_good_frame(const FrameFileReader& file, const std::function<void(FramePlace, PackedFrame)>& use) {
   std::uint32_t ordinal = 0;
   for (std::uint64_t at = FileHeader::size; at < file.size();) {
     std::optional<FramePlace> place;
     try {
       const auto [found, head] = file.head_at(at);
-      const PackedFrame frame = file.read_packed(found);
+      PackedFrame frame = file.read_packed(found);
       ordinal = FrameHead::decode(head).ordinal;
-      std::uint32_t offset = 0;
-      for (const ListedChunk& chunk : frame.chunks) {
-        records.push_back({chunk.name, slot, found, offset, chunk.length});
-        offset += chunk.length;
-      }
       place = found;
+      use(found, std::move(frame));
     } catch (const Error& error) {
-      if (!does_not_read(error)) throw;
+      if (place || !does_not_read(error)) throw;
     }
-    if (place) {
-      if (progress) progress(place->size);
-      at += place->size;
+    if (!place) {
+      place = next_frame(file, at + 1, ordinal);
+      if (!place) return;
+      at = place->offset;
       continue;
     }
-    const std::optional<FramePlace> next = next_frame(file, at + 1, ordinal);
-    if (!next) return;
-    at = next->offset;
+    at += place->size;
+  }
+}
+
+void add_records(const PackedFrame& frame, std::uint32_t slot, FramePlace place,
+                 std::vector<IndexRecord>& records) {
+  std::uint32_t offset = 0;
+  for (const ListedChunk& chunk : frame.chunks) {
+    records.push_back({chunk.name, slot, place, offset, chunk.length});
+    offset += chunk.length;
   }
 }
 
@@ -279,7 +284,10 @@ std::vector<IndexRecord> records_of_volumes(SetReader& set,
   for (const SealedFile& file : set.seal().core.files) {
     if (file.slot == 0) continue;
     try {
-      add_records(set.file(file.slot), file.slot, records, progress);
+      each_good_frame(set.file(file.slot), [&](FramePlace place, const PackedFrame& frame) {
+        add_records(frame, file.slot, place, records);
+        if (progress) progress(place.size);
+      });
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;  // the whole file is lost
     }
@@ -320,16 +328,16 @@ void replace_index(Store& store, const SetReader& set, const SecretKey& master, 
                                          seal.core.job, seal.core.facts.set, master, [&](const auto& next) {
                                            for (const IndexRecord& record : records) next(record);
                                          });
-  std::vector<std::string> gone{set.sealed_file(0)->name};
-  std::erase_if(seal.replaced, [](const SealedFile& file) { return file.slot == 0; });
-  seal.replaced.push_back(index.file);
+  std::vector<std::string> gone;
+  wanted.volumes.push_back(index.file);
+  for (SealedFile& file : wanted.volumes) {
+    if (const SealedFile* const before = set.sealed_file(file.slot)) gone.push_back(before->name);
+    if (const SealedParity* const before = parity_of(set, file.slot)) gone.push_back(before->file.name);
+    std::erase_if(seal.replaced, [&](const SealedFile& one) { return one.slot == file.slot; });
+    std::erase_if(seal.parity, [&](const SealedParity& one) { return one.file.slot == file.slot; });
+    seal.replaced.push_back(std::move(file));
+  }
   seal.fence = index.fence;
-  std::ranges::move(wanted.volumes, std::back_inserter(seal.replaced));
-  std::erase_if(seal.parity, [&](const SealedParity& parity) {
-    if (parity.file.slot != 0) return false;
-    gone.push_back(parity.file.name);
-    return true;
-  });
   std::ranges::move(wanted.parity, std::back_inserter(seal.parity));
   if (wanted.parity_percent > 0)
     seal.parity.push_back(make_parity(store, folder, seal.core.job, index.file, wanted.parity_percent,
@@ -337,40 +345,85 @@ void replace_index(Store& store, const SetReader& set, const SecretKey& master, 
   put_mended(store, set, seal, master, options, gone);
 }
 
-void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
-                const PieceOptions& how, const MendOptions& options) {
-  const Seal& seal = set.seal();
-  const std::string& folder = set.folder().path;
-  std::uint32_t slot = 0;
-  for (const SealedFile& file : seal.core.files) slot = std::max({slot, file.slot, file.number});
-  ++slot;
-  NewIndex index;
-  index.parity_percent = how.parity_percent;
+namespace {
+
+// A volume that a set gets when it is mended, and the index that names it.
+class NewVolume {
+ public:
+  // `slot`: that of the file whose place it takes; 0: its own.
+  NewVolume(Store& store, SetReader& set, const SecretKey& master, std::uint32_t slot, std::uint32_t number,
+            const MendOptions& options)
+      : store_(store),
+        folder_(set.folder().path),
+        job_(set.seal().core.job),
+        slot_(slot == 0 ? number : slot) {
+    ask(options);
+    const std::string path = folder_ + "/" + volume_file_name(number);
+    store.remove(path);  // of a repair that was interrupted: no seal names it
+    FileHeader header{FileKind::volume, number, job_, set.facts().set, {}};
+    fill_random(header.salt);
+    file_.emplace(store, path, master, header);
+  }
+  void add(const PackedFrame& frame, std::vector<IndexRecord>& records) {
+    add_records(frame, slot_, file_->append(frame), records);
+  }
+  void finish(const PieceOptions& how, const MendOptions& options, NewIndex& index) {
+    SealedFile sealed = file_->finish();
+    sealed.slot = slot_;
+    sealed.name = volume_file_name(sealed.number);
+    if (how.parity_percent > 0) {
+      const std::string name = parity_file_name(sealed.number);
+      store_.remove(folder_ + "/" + name);
+      index.parity.push_back(
+          make_parity(store_, folder_, job_, sealed, how.parity_percent, options.progress, name));
+    }
+    index.volumes.push_back(std::move(sealed));
+  }
+
+ private:
+  Store& store_;
+  std::string folder_;
+  Id job_;
+  std::uint32_t slot_;
+  std::optional<FrameFileWriter> file_;
+};
+
+// No file of the set has it, as slot or as number.
+std::uint32_t free_number(const SetReader& set) {
+  std::uint32_t number = 0;
+  for (const SealedFile& file : set.seal().core.files) number = std::max({number, file.slot, file.number});
+  return number + 1;
+}
+
+// Of what is not lost; `but`: not what lies in these files.
+std::vector<IndexRecord> good_records(SetReader& set, const std::set<std::uint32_t>& but,
+                                      const MendOptions& options) {
+  std::vector<IndexRecord> records;
   try {
     set.each_record([&](const IndexRecord& record) {
-      if (!set.is_lost(record)) index.records.push_back(record);
+      if (!set.is_lost(record)) records.push_back(record);
     });
   } catch (const Error& error) {
     if (!does_not_read(error)) throw;
-    index.records = records_of_volumes(set, options.progress);
+    records = records_of_volumes(set, options.progress);
   }
-  ask(options);
-  const std::string path = folder + "/" + volume_file_name(slot);
-  store.remove(path);  // of a repair that was interrupted: no seal names it
-  FileHeader header{FileKind::volume, slot, seal.core.job, seal.core.facts.set, {}};
-  fill_random(header.salt);
-  FrameFileWriter volume(store, path, master, header);
+  std::erase_if(records, [&](const IndexRecord& record) { return but.contains(record.slot); });
+  return records;
+}
+
+}  // namespace
+
+void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
+                const PieceOptions& how, const MendOptions& options) {
+  NewIndex index;
+  index.parity_percent = how.parity_percent;
+  index.records = good_records(set, {}, options);
+  NewVolume volume(store, set, master, 0, free_number(set), options);
   Compressor compressor;
   for (const FrameKind kind : {FrameKind::content, FrameKind::catalog, FrameKind::record}) {
     FrameContent frame{.kind = kind, .chunks = {}, .content = {}};
     const auto write = [&] {
-      if (frame.chunks.empty()) return;
-      const FramePlace place = volume.append(pack_frame(frame, how.level, compressor));
-      std::uint32_t offset = 0;
-      for (const ListedChunk& chunk : frame.chunks) {
-        index.records.push_back({chunk.name, slot, place, offset, chunk.length});
-        offset += chunk.length;
-      }
+      if (!frame.chunks.empty()) volume.add(pack_frame(frame, how.level, compressor), index.records);
       frame.chunks.clear();
       frame.content.clear();
     };
@@ -382,15 +435,34 @@ void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std
     }
     write();
   }
-  SealedFile sealed = volume.finish();
-  sealed.slot = slot;
-  sealed.name = volume_file_name(slot);
-  if (how.parity_percent > 0) {
-    store.remove(folder + "/" + parity_file_name(slot));
-    index.parity.push_back(
-        make_parity(store, folder, seal.core.job, sealed, how.parity_percent, options.progress));
+  volume.finish(how, options, index);
+  replace_index(store, set, master, std::move(index), options);
+}
+
+void give_up_lost(Store& store, SetReader& set, const SecretKey& master, const std::set<std::uint32_t>& slots,
+                  const PieceOptions& how, const MendOptions& options) {
+  NewIndex index;
+  index.parity_percent = how.parity_percent;
+  index.records = good_records(set, slots, options);
+  const std::uint32_t first = free_number(set);
+  std::uint32_t number = first;
+  for (const std::uint32_t slot : slots) {
+    NewVolume volume(store, set, master, slot, number++, options);
+    try {
+      each_good_frame(set.file(slot), [&](FramePlace place, const PackedFrame& frame) {
+        if (!frame.chunks.empty()) volume.add(frame, index.records);
+        if (options.progress) options.progress(place.size);
+      });
+    } catch (const Error& error) {
+      if (!does_not_read(error)) throw;  // nothing of it is there
+    }
+    // Where the set's closing frame was.
+    if (slot + 1 == first) {
+      Compressor compressor;
+      volume.add(pack_frame(closing_frame(set.facts().set, set.root()), 1, compressor), index.records);
+    }
+    volume.finish(how, options, index);
   }
-  index.volumes.push_back(std::move(sealed));
   replace_index(store, set, master, std::move(index), options);
 }
 

@@ -41,7 +41,8 @@ std::vector<IndexRecord> records_of_volumes(SetReader& set,
 // What an index that is written anew is to have, and what comes with it.
 struct NewIndex {
   std::vector<IndexRecord> records;  // in any order
-  std::vector<SealedFile> volumes;   // new ones, in the set's folder
+  std::vector<SealedFile>
+      volumes;  // new ones, in the set's folder; those of a slot that there is take its place
   std::vector<SealedParity> parity;  // of these
   unsigned parity_percent = 0;       // of the index; 0: none
 };
@@ -62,6 +63,10 @@ struct PieceOptions {
 // Into a new volume of the set and a new index, without the places that are marked as lost in `set`.
 void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
                 const PieceOptions& how, const MendOptions& options);
+
+// These files anew, of what still reads of them: what is lost was found elsewhere, or nobody needs it.
+void give_up_lost(Store& store, SetReader& set, const SecretKey& master, const std::set<std::uint32_t>& slots,
+                  const PieceOptions& how, const MendOptions& options);
 
 // Parity in the place of what does not read of it; `add`: and for files that have none. Returns of how many
 // files.

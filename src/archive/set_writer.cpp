@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "archive/closing_frame.hpp"
 #include "archive/set_folder.hpp"
 #include "base/error.hpp"
 #include "base/text.hpp"
@@ -231,12 +232,8 @@ SetWriter::Finished SetWriter::finish(Root root) {
   root.fence = index.fence;
   finished.root = root;
 
-  ByteWriter closing;
-  closing.u8(1);
-  closing.raw(identity_.set);
-  closing.raw(encode_root(root));
   Compressor compressor;
-  write_frame(pack_frame({FrameKind::closing, {}, closing.take()}, 1, compressor));
+  write_frame(pack_frame(closing_frame(identity_.set, root), 1, compressor));
   finish_volume();
 
   std::sort(parity_.begin(), parity_.end(),

@@ -154,13 +154,14 @@ class Repair {
       if (SetReader* const reader = chain.try_set(sequence)) reader->mark_lost(lost);
     }
     const LostChunks missing = find_lost(chain, context_.control);
-    if (missing.empty()) return;
+    std::map<Sequence, std::uint64_t> left;
     Elsewhere elsewhere(others_);
     DiskToday today(session_.identity().machine == context_.machine);
     std::map<Sequence, std::vector<FoundPiece>> found;
-    for (const auto& [name, chunk] : missing) {
+    for (const auto& [name, chunk] : missing.chunks) {
       context_.control.checkpoint();
       SetReader* const reader = chain.try_set(chunk.set);
+      ++left[chunk.set];
       if (reader == nullptr) continue;
       SetRepair& repair = repairs_[chunk.set];
       repair.facts = reader->facts();
@@ -169,6 +170,7 @@ class Repair {
       std::optional<Bytes> content = elsewhere.fetch(name, naming);
       repair.from_elsewhere += content ? 1 : 0;
       if (!content && (content = fetch_from_source(name, chunk, naming, today))) ++repair.from_sources;
+      if (content) --left[chunk.set];
       if (!content || request_.dry) continue;
       found[chunk.set].push_back({name, chunk.kind, std::move(*content)});
       if ((gathered_ += found[chunk.set].back().content.size()) < most_gathered) continue;
@@ -177,6 +179,28 @@ class Repair {
       gathered_ = 0;
     }
     for (auto& [sequence, pieces] : found) add_pieces(sequence, std::move(pieces));
+    if (request_.dry || !missing.all) return;
+    // Files of which nothing that is needed is missing any more need not look damaged for ever.
+    for (const auto& [sequence, lost] : lost_) {
+      if (!lost.empty() && left[sequence] == 0) give_up(sequence, lost);
+    }
+  }
+
+  void give_up(Sequence sequence, const LostPlaces& lost) {
+    std::set<std::uint32_t> slots = lost.slots;
+    for (const auto& [slot, frames] : lost.frames) slots.insert(slot);
+    slots.erase(0);
+    if (slots.empty()) return;
+    const std::shared_ptr<const FoundSet> set = set_of(sequence);
+    const SecretKey master = master_of(*set);
+    SetReader reader(session_.store(), set, master);
+    reader.mark_lost(lost);
+    give_up_lost(session_.store(), reader, master, slots, piece_options(), options_);
+    take_up(*set);
+  }
+
+  PieceOptions piece_options() const {
+    return {.level = session_.own_job().level, .parity_percent = parity_percent_};
   }
 
   void add_pieces(Sequence sequence, std::vector<FoundPiece> pieces) {
@@ -184,8 +208,7 @@ class Repair {
     const SecretKey master = master_of(*set);
     SetReader reader(session_.store(), set, master);
     reader.mark_lost(lost_[sequence]);
-    put_pieces(session_.store(), reader, master, pieces,
-               {.level = session_.own_job().level, .parity_percent = parity_percent_}, options_);
+    put_pieces(session_.store(), reader, master, pieces, piece_options(), options_);
     take_up(*set);
   }
 

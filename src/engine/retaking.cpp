@@ -22,6 +22,7 @@ class LostFinder {
         look_through(set.folder.sequence);
       } catch (const Error& error) {
         if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
+        lost_.all = false;
       }
     }
     return std::move(lost_);
@@ -43,6 +44,7 @@ class LostFinder {
         look(point, *entry);
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
+        lost_.all = false;
         CatalogReader::Gap gap;
         if (!catalog.pass_damage(gap)) return;
       }
@@ -65,13 +67,28 @@ class LostFinder {
           },
           [&](const ContentItem& item) { look(point, item.ref(), FrameKind::catalog, {}); });
     } catch (const Error& error) {
-      if (!does_not_read(error)) throw;  // a list is lost, and with it what it tells
+      if (!does_not_read(error)) throw;
+      lost_.all = false;
     }
   }
 
   void look(PointReader& point, const ChunkRef& ref, FrameKind kind, std::optional<LostChunk::Use> use) {
-    if (lost_.contains(ref.name) || point.locate(ref)) return;
-    lost_[ref.name] = {kind, holder(ref.sequence), std::move(use), static_cast<std::uint32_t>(ref.length)};
+    if (lost_.chunks.contains(ref.name) || is_there(point, ref)) return;
+    lost_.chunks[ref.name] = {kind, holder(ref.sequence), std::move(use),
+                              static_cast<std::uint32_t>(ref.length)};
+  }
+
+  bool is_there(PointReader& point, const ChunkRef& ref) {
+    for (const Sequence sequence : point.sources()) {
+      try {
+        SetReader* const reader = chain_.try_set(sequence);
+        const std::optional<IndexRecord> record = reader != nullptr ? reader->find(ref.name) : std::nullopt;
+        if (record && !reader->is_lost(*record)) return true;
+      } catch (const Error& error) {
+        if (!does_not_read(error)) throw;  // its index
+      }
+    }
+    return false;
   }
 
   // The set that has it now, where one of those it was in was folded.

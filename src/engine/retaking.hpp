@@ -20,7 +20,10 @@ struct LostChunk {
   std::optional<Use> use;  // of the newest point; none: no file's own content
   std::uint32_t length = 0;
 };
-using LostChunks = std::unordered_map<ChunkName, LostChunk, ChunkNameHash>;
+struct LostChunks {
+  std::unordered_map<ChunkName, LostChunk, ChunkNameHash> chunks;
+  bool all = true;  // false: some lists do not read, and what they refer to is not known
+};
 
 // All that any point of the chain refers to and cannot have. `chain` knows what is lost of its sets.
 LostChunks find_lost(ChainReader& chain, RunControl& control);

@@ -18,8 +18,10 @@ using testing::Not;
 class RepairVerb : public testing::Test {
  protected:
   void SetUp() override {
-    ASSERT_EQ(desk_.define({"--protect-parity", "5%", "--check-after-run", "nothing", "--how-volume-size", "1 MiB"}).exit,
-              0);
+    ASSERT_EQ(
+        desk_.define({"--protect-parity", "5%", "--check-after-run", "nothing", "--how-volume-size", "1 MiB"})
+            .exit,
+        0);
     for (unsigned i = 0; i < 3; ++i) {
       write_file(desk_.source() + "/sounds-" + std::to_string(i), noise(i, 3u << 20));
       ASSERT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);
@@ -42,7 +44,8 @@ class RepairVerb : public testing::Test {
   }
   bool restores() {
     const std::string to = desk_.folder / "out";
-    const int code = desk_({"restore", "wardens", desk_.source(), "--to", to, "--with-owners", "--quiet"}).exit;
+    const int code =
+        desk_({"restore", "wardens", desk_.source(), "--to", to, "--with-owners", "--quiet"}).exit;
     const bool same = code == 0 && compare_snapshots(model_, take_snapshot(to + "/source")).empty();
     fs::remove_all(to);
     return same;
@@ -52,14 +55,17 @@ class RepairVerb : public testing::Test {
 };
 
 TEST_F(RepairVerb, SaysWhatItWouldDoAndDoesIt) {
-  EXPECT_THAT(desk_({"repair", "wardens", "--quiet"}).out, HasSubstr("Everything is as it was sealed: nothing to repair."));
+  EXPECT_THAT(desk_({"repair", "wardens", "--quiet"}).out,
+              HasSubstr("Everything is as it was sealed: nothing to repair."));
   const auto good = volumes();
-  zero(desk_.set_folder(1) + "/data-002.kvol", 5, 3);
+  zero(desk_.set_folder(1) + "/data-001.kvol", 5, 3);
+  // Too small for its parity to be of no use: that goes as well.
   fs::remove(desk_.set_folder(2) + "/index.kidx");
+  fs::remove(desk_.set_folder(2) + "/mend-000.kmend");
   fs::remove(desk_.set_folder(3) + "/seal.json");
   const Ran dry = desk_({"repair", "wardens", "--dry", "--quiet"});
   EXPECT_EQ(dry.exit, 4);
-  EXPECT_THAT(dry.out, HasSubstr("data-002.kvol: 3 bad places of 4 KiB, to be mended from its parity"));
+  EXPECT_THAT(dry.out, HasSubstr("data-001.kvol: 3 bad places of 4 KiB, to be mended from its parity"));
   EXPECT_THAT(dry.out, HasSubstr("its index would be made anew from its volumes"));
   EXPECT_THAT(dry.out, HasSubstr("one of its two seals would be written as the other"));
   EXPECT_THAT(dry.out, HasSubstr("Nothing was changed."));
@@ -74,7 +80,7 @@ TEST_F(RepairVerb, SaysWhatItWouldDoAndDoesIt) {
 }
 
 TEST_F(RepairVerb, NamesWhatStaysLost) {
-  fs::remove(desk_.set_folder(1) + "/data-002.kvol");
+  fs::remove(desk_.set_folder(1) + "/data-001.kvol");
   const Ran done = desk_({"repair", "wardens", "--quiet"});
   EXPECT_EQ(done.exit, 4);
   EXPECT_THAT(done.out, HasSubstr("nowhere to be found"));
@@ -123,7 +129,8 @@ TEST_F(RepairVerb, KilledAtAnyMomentItCanBeBegunAgain) {
     if (Program::wait(pid) == -SIGKILL) {
       ++killed;
     } else {
-      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
+      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin)
+                   .count();
     }
     const Ran again = desk_({"repair", "wardens", "--quiet"});
     EXPECT_EQ(again.exit, 0) << again.out << again.err;

@@ -1,9 +1,10 @@
 // A chain of all kinds of sets with parity, damaged in every way that a drive can: what verify says is what
 // restoring every file shows, and repair brings back all that can be brought back, and makes nothing worse.
+#include "engine/repair.hpp"
+
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
-#include "engine/repair.hpp"
 #include "support/extent.hpp"
 #include "support/workbench.hpp"
 
@@ -19,9 +20,10 @@ using BadFiles = std::map<Sequence, std::set<std::string>>;  // paths below the 
 class Chain {
  public:
   explicit Chain(const std::string& protect = "parity = \"5%\"\n", unsigned points = 10)
-      : bench("[how]\nvolume-size = \"256 KiB\"\nrenew = \"never\"\n[protect]\nencryption = \"none\"\nguard = "
-              "\"no\"\n" +
-              protect + "[check]\nafter-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n") {
+      : bench(
+            "[how]\nvolume-size = \"256 KiB\"\nrenew = \"never\"\n[protect]\nencryption = \"none\"\nguard = "
+            "\"no\"\n" +
+            protect + "[check]\nafter-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n") {
     bench.settle_files();
     for (unsigned i = 0; i < 12; ++i) file(i, 3000 + i * 17000);
     // As many again as are folded away.
@@ -75,7 +77,8 @@ class Chain {
       // A wrong byte under a final name is worse than none.
       for (const auto& [path, seen] : found) {
         if (seen.type == 'f') {
-          EXPECT_TRUE(model.contains(path) && model.at(path).content == seen.content) << point << ": " << path;
+          EXPECT_TRUE(model.contains(path) && model.at(path).content == seen.content)
+              << point << ": " << path;
         }
       }
       fs::remove_all(target);
@@ -95,7 +98,8 @@ class Chain {
       bool gap = false;
       for (const AffectedFile& file : verdict.affected) {
         gap = gap || file.reason.find("list of files") != std::string::npos || file.path == "/";
-        if (file.path.size() > bench.source().size()) named.insert(file.path.substr(bench.source().size() + 1));
+        if (file.path.size() > bench.source().size())
+          named.insert(file.path.substr(bench.source().size() + 1));
       }
       if (!gap) {
         EXPECT_EQ(named, expected) << "point " << verdict.sequence;
@@ -129,7 +133,8 @@ class Chain {
   std::vector<std::string> files(const std::string& ending) const {
     std::vector<std::string> all;
     for (const auto& entry : fs::recursive_directory_iterator(bench.drive() + "/skerry-1/job")) {
-      if (entry.is_regular_file() && entry.path().string().ends_with(ending)) all.push_back(entry.path().string());
+      if (entry.is_regular_file() && entry.path().string().ends_with(ending))
+        all.push_back(entry.path().string());
     }
     std::sort(all.begin(), all.end());
     return all;
@@ -157,7 +162,8 @@ class Damage {
           for (int i = 0; i < 2; ++i) text[below(text.size())] ^= static_cast<char>(1u << below(8));
         });
       case 1:
-        return each(".kvol", 2, "bad sectors", [this](std::string& text) { zero(text, below(text.size() / 4096), 1); });
+        return each(".kvol", 2, "bad sectors",
+                    [this](std::string& text) { zero(text, below(text.size() / 4096), 1); });
       case 2:
         return each(".kvol", 1, "a run of bad sectors", [this](std::string& text) {
           zero(text, below(text.size() / 4096), promised_slices(text.size()));
@@ -167,14 +173,18 @@ class Damage {
           text.resize(text.size() - std::min(text.size() - 1, 1 + below(4096)));
         });
       case 4:
-        return each(".kmend", 3, "damaged parity", [this](std::string& text) { zero(text, below(text.size() / 4096), 2); });
+        return each(".kmend", 3, "damaged parity",
+                    [this](std::string& text) { zero(text, below(text.size() / 4096), 2); });
       case 5:
-        return each(".kidx", 2, "an index damaged", [this](std::string& text) { zero(text, 0, text.size()); });
+        return each(".kidx", 2, "an index damaged",
+                    [this](std::string& text) { zero(text, 0, text.size()); });
       case 6:
-        return each("seal.json", 2, "seals damaged", [this](std::string& text) { text[below(text.size())] ^= 4; });
+        return each("seal.json", 2, "seals damaged",
+                    [this](std::string& text) { text[below(text.size())] ^= 4; });
       case 7:
         promised = false;
-        return each(".kvol", 1, "a volume lost", [](std::string& text) { text.clear(); }, true);
+        return each(
+            ".kvol", 1, "a volume lost", [](std::string& text) { text.clear(); }, true);
       case 8:
         promised = false;
         return swap();
@@ -199,8 +209,10 @@ class Damage {
     return std::size_t{shape.m} * shape.groups;
   }
   static void zero(std::string& text, std::size_t slice, std::size_t slices) {
-    const std::size_t from = std::min(text.size(), slice * 4096), to = std::min(text.size(), (slice + slices) * 4096);
-    std::fill(text.begin() + static_cast<std::ptrdiff_t>(from), text.begin() + static_cast<std::ptrdiff_t>(to), '\0');
+    const std::size_t from = std::min(text.size(), slice * 4096),
+                      to = std::min(text.size(), (slice + slices) * 4096);
+    std::fill(text.begin() + static_cast<std::ptrdiff_t>(from),
+              text.begin() + static_cast<std::ptrdiff_t>(to), '\0');
   }
   void each(const std::string& ending, std::size_t most, const std::string& what,
             const std::function<void(std::string&)>& spoil, bool remove = false) {
@@ -224,7 +236,8 @@ class Damage {
     fs::rename(files[0], files[0] + ".x");
     fs::rename(files[1], files[0]);
     fs::rename(files[0] + ".x", files[1]);
-    words += files[0].substr(files[0].rfind("/0")) + " and " + files[1].substr(files[1].rfind("/0")) + " swapped; ";
+    words += files[0].substr(files[0].rfind("/0")) + " and " + files[1].substr(files[1].rfind("/0")) +
+             " swapped; ";
   }
 
   Chain& chain_;
@@ -320,8 +333,9 @@ TEST(Repair, PiecesComeFromTodaysFilesWhereTheseStillHaveThem) {
     }
   }
   // The next run saves anew what was lost of them, and its point is whole.
-  const Sequence next = chain.bench.run_good();
-  EXPECT_EQ(compare_snapshots(now, chain.bench.restored(next)), "");
+  const RunOutcome next = chain.bench.run();
+  ASSERT_TRUE(next.entry.sequence);
+  EXPECT_EQ(compare_snapshots(now, chain.bench.restored(*next.entry.sequence)), "");
 }
 
 TEST(Repair, PiecesComeFromAnotherDestination) {

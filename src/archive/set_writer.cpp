@@ -19,7 +19,7 @@ SetWriter::SetWriter(Store& store, const SetIdentity& identity, const SecretKey&
       options_(options),
       spool_(options.scratch_folder),
       to_compress_(options.workers),
-      to_write_(options.workers + 1) {
+      to_write_(options.workers + 2) {
   volume_number_ = options.volumes_before;
   try {
     for (unsigned i = 0; i < std::max(1u, options_.workers); ++i) workers_.start([this] { compress_jobs(); });
@@ -96,7 +96,12 @@ void SetWriter::journal(Bytes content) {
   check_failure();
   submit(content_);
   submit(catalog_);
-  pack({.kind = FrameKind::journal, .chunks = {}, .content = std::move(content)});
+  // Packed here: it is small, and would take the place of a large frame in the queue to the workers.
+  Compressor compressor;
+  std::promise<PackedFrame> ready;
+  ready.set_value(pack_frame({.kind = FrameKind::journal, .chunks = {}, .content = std::move(content)},
+                             options_.level, compressor));
+  to_write_.push(ready.get_future());
 }
 
 void SetWriter::gather(FrameKind kind, const ChunkName& name, ByteView content) {

@@ -92,7 +92,8 @@ class SetStore {
   std::vector<Problem>& problems_;
   std::vector<TreePath> again_;
   PhaseTotals expected_;
-  std::chrono::steady_clock::time_point remembered_;
+  // Not at once: flushing a file waits for all that is being written.
+  std::chrono::steady_clock::time_point remembered_ = std::chrono::steady_clock::now();
   std::int32_t offset_ = 0;
   std::unique_ptr<UnfinishedFolder> folder_;
   SetIdentity identity_;

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/resource.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -44,7 +45,14 @@ std::string compared(const std::vector<double>& with, const std::vector<double>&
 // runs are paired, each pair the other way round than the last, since these machines have other work as well.
 TEST(Journals, CostLittle) {
   const unsigned mib = extent("KESTRUM_JOURNAL_MIB", 24);
-  Workbench bench("[protect]\nencryption = \"none\"\n[check]\nafter-run = \"nothing\"\n");
+  // As jobs usually are: encrypted, and read back.
+  Workbench bench;
+  write_file(bench.path("pass"), "tern in the fog\n");
+  chmod(bench.path("pass").c_str(), 0600);
+  bench.set_job(
+      "[what]\nfolders = [\"" + bench.source() + "\"]\n[where]\ndestinations = [\"" + bench.drive() +
+      "\"]\nsame-disk = \"accept\"\n[protect]\nguard = \"no\"\npassphrase = \"file:" + bench.path("pass") +
+      "\"\n");
   bench.settle_files();
   for (unsigned i = 0; i < mib * 8; ++i)
     write_file(bench.source() + "/" + std::to_string(i / 100) + "/" + std::to_string(i), noise(i, 1u << 17));

@@ -142,14 +142,16 @@ PackedFrame pack_frame(const FrameContent& frame, int level, Compressor& compres
 FrameCipher::FrameCipher(const SecretKey& master, const FileHeader& header)
     : header_(header.encode()), aead_(file_key(master, header)) {}
 
-void FrameCipher::encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& out) const {
+ByteView FrameCipher::encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& memory) const {
   FrameHead head{frame.kind, frame.codec, frame.level, ordinal, static_cast<std::uint32_t>(frame.box.size())};
   Bytes start = head.encode();
   Bytes associated = header_;
   associated.insert(associated.end(), start.begin(), start.end());
-  out.resize(head.frame_size());
+  if (memory.size() < head.frame_size()) memory.resize(head.frame_size());
+  const std::span<std::uint8_t> out = std::span(memory).first(head.frame_size());
   std::copy(start.begin(), start.end(), out.begin());
-  aead_.seal(ordinal, associated, frame.box, std::span(out).subspan(FrameHead::size));
+  aead_.seal(ordinal, associated, frame.box, out.subspan(FrameHead::size));
+  return out;
 }
 
 namespace {

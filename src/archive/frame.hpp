@@ -78,12 +78,12 @@ PackedFrame pack_frame(const FrameContent& frame, int level, Compressor& compres
 class FrameCipher {
  public:
   FrameCipher(const SecretKey& master, const FileHeader& header);
-  // The whole frame as it lies in the file; `out` is replaced, its memory used again.
-  void encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& out) const;
+  // The whole frame as it lies in the file, in `memory`, which grows where it must and never shrinks: growing
+  // it for every large frame behind a small one would fill it with zeros each time.
+  ByteView encrypt(const PackedFrame& frame, std::uint32_t ordinal, Bytes& memory) const;
   Bytes encrypt(const PackedFrame& frame, std::uint32_t ordinal) const {
-    Bytes out;
-    encrypt(frame, ordinal, out);
-    return out;
+    Bytes memory;
+    return to_bytes(encrypt(frame, ordinal, memory));
   }
   // `frame`: head, encrypted part and tag. Checks the tag before anything else is looked at. Does not check
   // that chunks have the names listed (see check_names). Throws Error of kind damage.

@@ -22,8 +22,7 @@ void FrameFileWriter::put(ByteView bytes) {
 }
 
 FramePlace FrameFileWriter::append(const PackedFrame& frame) {
-  cipher_.encrypt(frame, ordinal_++, encrypted_);
-  ByteView view = encrypted_;
+  const ByteView view = cipher_.encrypt(frame, ordinal_++, encrypted_);
   FramePlace place{size_, static_cast<std::uint32_t>(view.size())};
   put(view);
   digest_.update(view.first(FrameHead::size));
@@ -62,19 +61,20 @@ FrameFileReader::FrameFileReader(const Store& store, const std::string& path, co
   cipher_.emplace(master, header);
 }
 
-const Bytes& FrameFileReader::raw(FramePlace place) const {
+ByteView FrameFileReader::raw(FramePlace place) const {
   if (place.offset < FileHeader::size || place.size > size_ || place.offset > size_ - place.size) {
     throw damage("a frame would lie outside of its file");
   }
   static thread_local Bytes bytes;
-  bytes.resize(place.size);
-  file_->read_at(place.offset, bytes);
-  return bytes;
+  if (bytes.size() < place.size) bytes.resize(place.size);
+  const std::span<std::uint8_t> out = std::span(bytes).first(place.size);
+  file_->read_at(place.offset, out);
+  return out;
 }
 
-const Bytes& FrameFileReader::raw(FramePlace place, Marks& marks) const {
+ByteView FrameFileReader::raw(FramePlace place, Marks& marks) const {
   if (place.size < FrameHead::size + Aead::tag_size) throw damage("a frame is smaller than it can be");
-  const Bytes& bytes = raw(place);
+  const ByteView bytes = raw(place);
   std::copy_n(bytes.begin(), marks.head.size(), marks.head.begin());
   std::copy_n(bytes.end() - Aead::tag_size, marks.tag.size(), marks.tag.begin());
   return bytes;

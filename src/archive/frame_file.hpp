@@ -89,9 +89,9 @@ class FrameFileReader {
   const std::string& path() const { return path_; }
 
  private:
-  // The bytes of a frame, in memory of this thread's.
-  const Bytes& raw(FramePlace place) const;
-  const Bytes& raw(FramePlace place, Marks& marks) const;
+  // The bytes of a frame, in memory of this thread's, until it reads the next one.
+  ByteView raw(FramePlace place) const;
+  ByteView raw(FramePlace place, Marks& marks) const;
   std::string path_;
   std::unique_ptr<StoreReader> file_;
   Bytes header_bytes_;

@@ -97,7 +97,7 @@ void SetWriter::journal(Bytes content) {
   submit(content_);
   submit(catalog_);
   // Packed here: it is small, and would take the place of a large frame in the queue to the workers.
-  Compressor compressor;
+  static thread_local Compressor compressor;
   std::promise<PackedFrame> ready;
   ready.set_value(pack_frame({.kind = FrameKind::journal, .chunks = {}, .content = std::move(content)},
                              options_.level, compressor));

@@ -99,7 +99,7 @@ def play(desk):
                   ["versions", "wardens", desk.path("source/list.csv")], ["compare", "wardens", "--at", "drive:3", "--with", "drive:4"],
                   ["compare", "wardens", "--at", "drive:4"], ["compare", "wardens", desk.path("source/list.csv"), "--at", "drive:3", "--with", "drive:4"],
                   ["open", "wardens", "--at", "drive:4", "--on", desk.path("on")], ["open", "--close", desk.path("on")],
-                  ["verify", "wardens"], ["prune", "wardens", "--dry"], ["prune", "wardens"], ["fold", "wardens", "--beyond-rules", "--yes"],
+                  ["verify", "wardens"], ["repair", "wardens", "--dry"], ["prune", "wardens", "--dry"], ["prune", "wardens"], ["fold", "wardens", "--beyond-rules", "--yes"],
                   ["keep", "wardens", "drive:5", "--because", "the count of spring"], ["points", "wardens"], ["keep", "wardens"],
                   ["drop", "wardens", "drive:4", "--dry"], ["drop", "wardens", "drive:4", "--yes"],
                   ["forecast", "wardens", "--days", "7"], ["job", "edit", "wardens", "--how-compression", "small"],

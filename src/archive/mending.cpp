@@ -117,7 +117,7 @@ void copy_mended(Store& store, const StoreReader* from, const std::string& to, s
 void take_place(Store& store, const std::string& mended, const std::string& path, std::uint64_t size) {
   if (store.traits().renames) {
     store.rename(mended, path);
-    flush_names(store, folder_of(path), "9: a mended file");
+    flush_names(store, folder_of(path), "10: a mended file");
     return;
   }
   store.remove(path);

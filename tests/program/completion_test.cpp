@@ -55,7 +55,7 @@ class Completion : public testing::Test {
 };
 
 TEST_F(Completion, KnowsVerbsOptionsJobsPointsAndPaths) {
-  EXPECT_THAT(suggested({"re"}), ElementsAre("recovery", "report", "restore"));
+  EXPECT_THAT(suggested({"re"}), ElementsAre("recovery", "repair", "report", "restore"));
   EXPECT_THAT(suggested({"job", "e"}), ElementsAre("edit", "enable"));
   EXPECT_THAT(suggested({"agent", ""}), ElementsAre("install", "remove"));
   EXPECT_THAT(suggested({"status", "wa"}), ElementsAre("wardens"));

@@ -14,10 +14,6 @@ namespace {
 constexpr std::string_view mending_mark = ".mending";
 constexpr std::size_t copy_bytes = 1u << 20;
 
-std::string path_of_slot(const Store& store, const SetReader& set, const SealedFile& file) {
-  return locate_file(store, set.found(), file);
-}
-
 const SealedParity* parity_of(const SetReader& set, std::uint32_t slot) {
   for (const SealedParity& parity : set.seal().parity) {
     if (parity.file.slot == slot) return &parity;
@@ -134,7 +130,7 @@ FileMending mend_file(Store& store, SetReader& set, const SecretKey& master, std
   const Id& job = set.seal().core.job;
   const SealedParity* const parity = parity_of(set, slot);
   if (parity == nullptr) return {};
-  const std::string path = path_of_slot(store, set, of), mended = path + std::string(mending_mark);
+  const std::string path = locate_file(store, set.found(), of), mended = path + std::string(mending_mark);
   const ParityReader reader(store, set.parity_path(*parity), job, of, *parity);
   const std::unique_ptr<StoreReader> file = store.try_open(path);
   const SliceDamage found = reader.look(file.get(), options.progress);
@@ -189,11 +185,11 @@ void settle_mending(Store& store, const SetReader& set) {
   }
 }
 
-bool mend_seals(Store& store, const FoundSet& set, const MendOptions& options) {
-  const Bytes& good = set.seal->checked.file;
+bool mend_seals(Store& store, const SetReader& set, const MendOptions& options) {
+  const Bytes& good = set.seal().checked.file;
   bool any = false;
   for (const char* name : {seal_name, seal_copy_name}) {
-    const std::string path = set.folder.path + "/" + name;
+    const std::string path = set.folder().path + "/" + name;
     bool same = false;
     try {
       same = store.holds(path, good).value_or(false);

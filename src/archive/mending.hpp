@@ -31,8 +31,8 @@ FileMending mend_file(Store& store, SetReader& set, const SecretKey& master, std
 // What an interrupted mending has left in the folder. A mended copy whose original is gone takes its place.
 void settle_mending(Store& store, const SetReader& set);
 
-// Both seals as the one that counts has it. False: they were already.
-bool mend_seals(Store& store, const FoundSet& set, const MendOptions& options);
+// Both seals as the one that authenticates has it. False: they were already.
+bool mend_seals(Store& store, const SetReader& set, const MendOptions& options);
 
 // The records of an index as its volumes say them: of every frame that authenticates. `volumes`: slots.
 std::vector<IndexRecord> records_of_volumes(SetReader& set,

@@ -65,12 +65,13 @@ class Repair {
     SetRepair& repair = repairs_[sequence];
     repair.facts = *verdict.facts;
     std::shared_ptr<const FoundSet> set = set_of(sequence);
-    if (!set->findings.empty() && mend_seals(session_.store(), *set, options_)) {
+    const SecretKey master = master_of(*set);
+    if (!set->findings.empty() &&
+        mend_seals(session_.store(), SetReader(session_.store(), set, master), options_)) {
       repair.seals = true;
       if (!request_.dry) take_up(*set);
       set = set_of(sequence);
     }
-    const SecretKey master = master_of(*set);
     if (!request_.dry) settle_mending(session_.store(), SetReader(session_.store(), set, master));
     lost_[sequence] = verdict.lost;
     mend_files(*set, master, verdict, repair);

@@ -315,10 +315,11 @@ void replace_index(Store& store, const SetReader& set, const SecretKey& master, 
   const std::string& folder = set.folder().path;
   Seal seal = set.seal();
   std::vector<IndexRecord>& records = wanted.records;
-  const auto name_of = [](const IndexRecord& record) { return record.name; };
-  std::ranges::sort(records, {}, name_of);
-  const auto again = std::ranges::unique(records, {}, name_of);
-  records.erase(again.begin(), again.end());
+  std::ranges::sort(records, {}, &IndexRecord::name);
+  records.erase(
+      std::unique(records.begin(), records.end(),
+                  [](const IndexRecord& one, const IndexRecord& other) { return one.name == other.name; }),
+      records.end());
   ask(options);
   const WrittenIndex index = write_index(store, folder + "/" + free_name(store, folder, "index", ".kidx"),
                                          seal.core.job, seal.core.facts.set, master, [&](const auto& next) {

@@ -132,6 +132,19 @@ class ParityMaker::Sums {
     sum_up();
   }
 
+  // The first rows of every group, so many that the share is as it was planned for a whole file.
+  ParityShape keep_rows() {
+    const std::uint64_t slices = std::max<std::uint64_t>(parity_slices(bytes), 1);
+    const std::uint64_t planned = std::uint64_t{shape.k} * shape.groups;
+    ParityShape kept = shape;
+    kept.m = static_cast<std::uint32_t>((shape.m * slices + planned - 1) / planned);
+    for (std::size_t group = 1; group < shape.groups && kept.m < shape.m; ++group)
+      std::copy_n(&sums[group * shape.m * parity_slice], kept.m * parity_slice,
+                  &sums[group * kept.m * parity_slice]);
+    sums.resize(std::size_t{shape.groups} * kept.m * parity_slice);
+    return kept;
+  }
+
   const ParityShape shape;
   std::uint64_t bytes = 0;
   std::vector<std::uint64_t> checks;
@@ -175,10 +188,6 @@ void ParityMaker::add(ByteView bytes) {
   sums_->add(bytes);
 }
 
-std::uint64_t ParityMaker::bytes() const {
-  return sums_->bytes;
-}
-
 bool ParityMaker::fits() const {
   return sums_->shape.fits(sums_->bytes);
 }
@@ -187,20 +196,21 @@ SealedParity ParityMaker::finish(Store& store, const std::string& path, const Id
   sums_->end();
   if (!fits() || sums_->bytes != of.size)
     throw Error(ErrorKind::failed, "the parity of " + path + " was not made of the whole file");
+  const ParityShape shape = sums_->keep_rows();
   std::vector<std::uint64_t>& checks = sums_->checks;
   for (std::size_t at = 0; at < sums_->sums.size(); at += parity_slice)
     checks.push_back(check_of(&sums_->sums[at]));
   ByteWriter list;
   for (const std::uint64_t check : checks) list.u64(check);
 
-  SealedParity sealed{of, sums_->shape};
+  SealedParity sealed{of, shape};
   sealed.file.name = path.substr(path.rfind('/') + 1);
   sealed.file.size = 0;
   FileHeader header{FileKind::mend, of.number, job, of.set, {}};
   fill_random(header.salt);
   const std::unique_ptr<StoreWriter> file = store.create(path);
   DigestStream digest;
-  const Bytes head = header.encode(), own = own_head_of(sums_->shape, of);
+  const Bytes head = header.encode(), own = own_head_of(shape, of);
   for (const ByteView part :
        {ByteView(head), ByteView(own), list.view(), ByteView(sums_->sums), list.view()}) {
     file->append(part);
@@ -215,18 +225,54 @@ SealedParity ParityMaker::finish(Store& store, const std::string& path, const Id
   return sealed;
 }
 
-SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
-                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress,
-                         const std::string& name) {
-  ParityMaker maker(parity_shape(of.size, percent));
-  const std::unique_ptr<StoreReader> file = store.open(folder + "/" + of.name);
+namespace {
+
+// The first `bytes` of a file.
+void add_from(const Store& store, const std::string& path, std::uint64_t bytes, ParityMaker& maker,
+              const std::function<void(std::uint64_t)>& progress = {}) {
+  const std::unique_ptr<StoreReader> file = store.open(path);
   Bytes part;
-  for (std::uint64_t at = 0; at < of.size; at += part.size()) {
-    part.resize(std::min<std::uint64_t>(read_bytes, of.size - at));
+  for (std::uint64_t at = 0; at < bytes; at += part.size()) {
+    part.resize(std::min<std::uint64_t>(read_bytes, bytes - at));
     file->read_at(at, part);
     maker.add(part);
     if (progress) progress(part.size());
   }
+}
+
+}  // namespace
+
+GrowingParity::GrowingParity(Store& store, std::string path, std::uint64_t largest, unsigned percent)
+    : store_(store),
+      path_(std::move(path)),
+      largest_(largest),
+      begin_at_(store.traits().appends ? largest / 4 : 0),
+      percent_(percent) {}
+
+void GrowingParity::add(ByteView bytes) {
+  bytes_ += bytes.size();
+  if (maker_) return maker_->add(bytes);
+  if (bytes_ < begin_at_) return;
+  maker_.emplace(parity_shape(largest_, percent_));
+  if (bytes_ == bytes.size()) return maker_->add(bytes);
+  add_from(store_, path_, bytes_, *maker_);
+}
+
+SealedParity GrowingParity::finish(const Id& job, const SealedFile& of) {
+  const std::string folder = folder_of(path_);
+  // Too large by what one frame may be.
+  if (!maker_ || !maker_->fits()) {
+    maker_.reset();
+    return make_parity(store_, folder, job, of, percent_);
+  }
+  return maker_->finish(store_, folder + "/" + parity_file_name(of.slot), job, of);
+}
+
+SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
+                         unsigned percent, const std::function<void(std::uint64_t bytes)>& progress,
+                         const std::string& name) {
+  ParityMaker maker(parity_shape(of.size, percent));
+  add_from(store, folder + "/" + of.name, of.size, maker, progress);
   return maker.finish(store, folder + "/" + (name.empty() ? parity_file_name(of.slot) : name), job, of);
 }
 

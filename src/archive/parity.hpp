@@ -3,6 +3,7 @@
 
 #include <functional>
 #include <map>
+#include <optional>
 
 #include "archive/frame_file.hpp"
 
@@ -32,7 +33,7 @@ struct SealedParity {
   ParityShape shape;
 };
 
-// Makes it while the file is written. Keeps as much in memory as the parity will take, and up to 16 MiB.
+// Sums it up from the file's bytes. Keeps as much in memory as the parity will take, and up to 16 MiB.
 class ParityMaker {
  public:
   explicit ParityMaker(const ParityShape& shape);
@@ -41,10 +42,9 @@ class ParityMaker {
   ParityMaker& operator=(ParityMaker&&) noexcept;
   // The file's bytes, in order; more than fit the shape are refused at the end.
   void add(ByteView bytes);
-  std::uint64_t bytes() const;
   bool fits() const;
-  // Of the file that `of` tells of, of which everything was added: written under that path, flushed.
-  // Ends this.
+  // Of the file that `of` tells of, of which everything was added: written under that path, flushed. Of a
+  // file that is smaller than was planned only as many rows as make up the share. Ends this.
   SealedParity finish(Store& store, const std::string& path, const Id& job, const SealedFile& of);
 
  private:
@@ -56,6 +56,26 @@ class ParityMaker {
 SealedParity make_parity(Store& store, const std::string& folder, const Id& job, const SealedFile& of,
                          unsigned percent, const std::function<void(std::uint64_t bytes)>& progress = {},
                          const std::string& name = {});  // empty: parity_file_name
+
+// Made while the file is written: planned for its largest size, and begun once a quarter of that is there;
+// what ends before is read for it in the end.
+class GrowingParity {
+ public:
+  // The store must outlive this. The file lies at `path`, or will.
+  GrowingParity(Store& store, std::string path, std::uint64_t largest, unsigned percent);
+  // The file's bytes, in order, as soon as they can be read back.
+  void add(ByteView bytes);
+  // Once the file is finished. Ends this.
+  SealedParity finish(const Id& job, const SealedFile& of);
+
+ private:
+  Store& store_;
+  std::string path_;
+  std::uint64_t largest_, begin_at_, bytes_ = 0;
+  unsigned percent_;
+  std::optional<ParityMaker> maker_;
+};
+
 // Bytes of a file, slice by slice where larger pieces do not read; zeros in place of what does not, and of
 // what lies behind its end. nullptr: zeros. Throws what is not the fault of the drive's places.
 void read_as_far_as_it_reads(const StoreReader* file, std::uint64_t at, std::span<std::uint8_t> out);

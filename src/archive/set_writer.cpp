@@ -178,14 +178,13 @@ void SetWriter::write_frame(const PackedFrame& frame) {
   if (!volume_) {
     FileHeader header{FileKind::volume, ++volume_number_, identity_.job, identity_.set, {}};
     fill_random(header.salt);
+    const std::string path = identity_.folder + "/" + volume_file_name(volume_number_);
     std::function<void(ByteView)> passed;
     if (options_.parity_percent > 0) {
-      parity_maker_ =
-          std::make_unique<ParityMaker>(parity_shape(options_.volume_bytes, options_.parity_percent));
-      passed = [this](ByteView bytes) { parity_maker_->add(bytes); };
+      growing_parity_.emplace(store_, path, options_.volume_bytes, options_.parity_percent);
+      passed = [this](ByteView bytes) { growing_parity_->add(bytes); };
     }
-    volume_ = std::make_unique<FrameFileWriter>(
-        store_, identity_.folder + "/" + volume_file_name(volume_number_), master_, header, passed);
+    volume_ = std::make_unique<FrameFileWriter>(store_, path, master_, header, passed);
   }
   FramePlace place = volume_->append(frame);
   std::vector<IndexRecord> records;
@@ -206,14 +205,8 @@ void SetWriter::finish_volume() {
   volume_.reset();
   sealed.slot = sealed.number;
   sealed.name = volume_file_name(sealed.number);
-  // Planned for a whole volume; a smaller one, mostly the last, would carry too much.
-  if (parity_maker_ && parity_maker_->fits() && sealed.size >= options_.volume_bytes / 4 * 3) {
-    parity_.push_back(parity_maker_->finish(store_, identity_.folder + "/" + parity_file_name(sealed.slot),
-                                            identity_.job, sealed));
-  } else {
-    parity_maker_.reset();
-    make_parity_of(sealed);
-  }
+  if (growing_parity_) parity_.push_back(growing_parity_->finish(identity_.job, sealed));
+  growing_parity_.reset();
   files_.push_back(std::move(sealed));
 }
 

@@ -128,7 +128,7 @@ class SetWriter final : public ChunkSink {
 
   // The writer thread's, until it has ended.
   std::unique_ptr<FrameFileWriter> volume_;
-  std::unique_ptr<ParityMaker> parity_maker_;  // of that volume
+  std::optional<GrowingParity> growing_parity_;  // of that volume
   std::uint32_t volume_number_ = 0;
   std::vector<SealedFile> files_;
   std::vector<SealedParity> parity_;

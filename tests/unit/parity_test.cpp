@@ -7,6 +7,7 @@
 #include <random>
 
 #include "base/error.hpp"
+#include "store/forwarding_store.hpp"
 #include "support/memory_store.hpp"
 #include "support/tree.hpp"
 
@@ -111,6 +112,65 @@ TEST(Parity, IsMadeWhileTheFileIsWritten) {
   // All but the header's salt, and the digest that covers it.
   EXPECT_TRUE(
       std::equal(again.begin() + 96, again.end() - 32, one.parity.begin() + 96, one.parity.end() - 32));
+}
+
+// A store that shows a file only once it is whole.
+class WholeFiles final : public ForwardingStore {
+ public:
+  explicit WholeFiles(Store& below) : ForwardingStore(below) {}
+  StoreTraits traits() const override { return {.appends = false}; }
+  std::unique_ptr<StoreReader> try_open(const std::string& path) const override {
+    if (!whole) throw Error(ErrorKind::failed, path + " is not there yet");
+    return ForwardingStore::try_open(path);
+  }
+  bool whole = false;
+};
+
+// Planned for a large file: one that ends earlier has the share all the same, and the same promise.
+TEST(Parity, GrowsWithAFileWhateverItEndsAt) {
+  constexpr std::size_t largest = 3000 * slice;
+  for (const unsigned percent : {2u, 5u, 20u}) {
+    for (const std::size_t size : {std::size_t{1}, 749 * slice, 750 * slice, 800 * slice + 5, 1001 * slice,
+                                   1700 * slice + 1, 2999 * slice, largest, largest + 40 * slice}) {
+      SCOPED_TRACE(std::to_string(size) + " bytes, " + std::to_string(percent) + " %");
+      ParityCase one(size, percent);
+      const auto grown = [&](Store& store, const std::function<void()>& end) {
+        one.store.remove("set/" + one.of.name);
+        one.store.remove("set/mend-003.kmend");
+        GrowingParity growing(store, "set/" + one.of.name, largest, percent);
+        const auto file = one.store.create("set/" + one.of.name);
+        for (std::size_t at = 0; at < size;) {
+          const std::size_t part = std::min(one.below(60 * slice) + 1, size - at);
+          file->append(ByteView(one.good).subspan(at, part));
+          growing.add(ByteView(one.good).subspan(at, part));
+          at += part;
+        }
+        file->finish();
+        end();
+        one.sealed = growing.finish(Id{4, 5}, one.of);
+      };
+      WholeFiles late(one.store);
+      grown(late, [&] { late.whole = true; });
+      const ParityShape otherwise = one.sealed.shape;
+      grown(one.store, [] {});
+      const ParityShape shape = one.sealed.shape;
+      if (size >= largest / 4) {
+        EXPECT_EQ(shape, otherwise);
+      }
+      const double share = static_cast<double>(shape.groups) * shape.m * slice / static_cast<double>(size);
+      EXPECT_GE(share, percent / 100.0);
+      if (size > slice) {
+        EXPECT_LE(share, percent / 100.0 * 2.1);
+      }
+      EXPECT_THAT(one.reader().check(), IsEmpty());
+      const std::size_t run = std::min<std::size_t>(std::size_t{shape.groups} * shape.m, parity_slices(size));
+      const std::size_t first = one.below(parity_slices(size) - run + 1);
+      Bytes damaged = one.good;
+      std::fill(damaged.begin() + static_cast<std::ptrdiff_t>(first * slice),
+                damaged.begin() + static_cast<std::ptrdiff_t>(std::min(size, (first + run) * slice)), 0xEE);
+      EXPECT_EQ(one.mended(damaged), one.good);
+    }
+  }
 }
 
 TEST(Parity, AnyRunWithinItsPromiseComesBack) {

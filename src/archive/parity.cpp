@@ -100,36 +100,49 @@ std::string parity_file_name(std::uint32_t slot) {
   return fmt::format("mend-{:03}{}", slot, parity_ending);
 }
 
-// The sums, group by group. Rows of slices (one of each group) are gathered, so that a group's sums stay in
-// the processor's cache for several slices.
+// The library leaves the upper halves of the vector registers in use, which slows down all code that comes
+// after and does not use them.
+#if defined(__x86_64__)
+__attribute__((target("avx"))) static void clear_upper_halves() {
+  __builtin_ia32_vzeroupper();
+}
+static void settle_registers() {
+  static const bool has_them = __builtin_cpu_supports("avx") != 0;
+  if (has_them) clear_upper_halves();
+}
+#else
+static void settle_registers() {}
+#endif
+
+// The sums, group by group; of a slice as soon as it is whole, while it is in the processor's cache.
 class ParityMaker::Sums {
  public:
   explicit Sums(const ParityShape& given)
       : shape(given),
-        tables_(tables_of(given)),
         sums(std::size_t{given.groups} * given.m * parity_slice),
-        rows_(static_cast<std::uint32_t>(
-            std::clamp<std::uint64_t>(gathered_bytes / (given.groups * parity_slice), 1, 8))),
-        gathered_(std::size_t{rows_} * given.groups * parity_slice) {}
+        tables_(tables_of(given)),
+        begun_(parity_slice) {}
 
   void add(ByteView data) {
     bytes += data.size();
     while (!data.empty()) {
-      const std::size_t room = gathered_.size() - filled_, part = std::min(room, data.size());
-      std::copy_n(data.begin(), part, gathered_.begin() + static_cast<std::ptrdiff_t>(filled_));
-      filled_ += part;
+      if (filled_ == 0 && data.size() >= parity_slice) {
+        add_slice(data.data());
+        data = data.subspan(parity_slice);
+        continue;
+      }
+      const std::size_t part = std::min<std::size_t>(parity_slice - filled_, data.size());
+      std::copy_n(data.begin(), part, begun_.begin() + static_cast<std::ptrdiff_t>(filled_));
       data = data.subspan(part);
-      if (filled_ == gathered_.size()) sum_up();
+      if ((filled_ += part) == parity_slice) add_begun();
     }
   }
 
   // What is missing of the last slice are zeros.
   void end() {
-    const std::size_t whole = parity_slices(filled_) * parity_slice;
-    std::fill(gathered_.begin() + static_cast<std::ptrdiff_t>(filled_),
-              gathered_.begin() + static_cast<std::ptrdiff_t>(whole), std::uint8_t{0});
-    filled_ = whole;
-    sum_up();
+    if (filled_ == 0) return;
+    std::fill(begun_.begin() + static_cast<std::ptrdiff_t>(filled_), begun_.end(), std::uint8_t{0});
+    add_begun();
   }
 
   // The first rows of every group, so many that the share is as it was planned for a whole file.
@@ -148,34 +161,28 @@ class ParityMaker::Sums {
   const ParityShape shape;
   std::uint64_t bytes = 0;
   std::vector<std::uint64_t> checks;
-
- private:
-  static constexpr std::uint64_t gathered_bytes = 16u << 20;
-  Bytes tables_;
-
- public:
   Bytes sums;
 
  private:
-  void sum_up() {
-    const std::size_t slices = filled_ / parity_slice;
+  void add_begun() {
     filled_ = 0;
-    for (std::size_t i = 0; i < slices; ++i) checks.push_back(check_of(&gathered_[i * parity_slice]));
-    for (std::size_t group = 0; group < std::min<std::size_t>(slices, shape.groups); ++group) {
-      std::uint8_t* of_group[most_slices];
-      for (std::uint32_t row = 0; row < shape.m; ++row)
-        of_group[row] = &sums[(group * shape.m + row) * parity_slice];
-      std::uint32_t column = column_;
-      for (std::size_t i = group; i < slices && column < shape.k; i += shape.groups, ++column)
-        ec_encode_data_update(static_cast<int>(parity_slice), static_cast<int>(shape.k),
-                              static_cast<int>(shape.m), static_cast<int>(column), tables_.data(),
-                              &gathered_[i * parity_slice], of_group);
-    }
-    column_ += rows_;
+    add_slice(begun_.data());
+  }
+  void add_slice(const std::uint8_t* slice) {
+    const std::size_t number = checks.size(), column = number / shape.groups, group = number % shape.groups;
+    checks.push_back(check_of(slice));
+    if (column >= shape.k) return;  // more than fits, which is told in the end
+    std::uint8_t* rows[most_slices];
+    for (std::uint32_t row = 0; row < shape.m; ++row)
+      rows[row] = &sums[(group * shape.m + row) * parity_slice];
+    ec_encode_data_update(static_cast<int>(parity_slice), static_cast<int>(shape.k),
+                          static_cast<int>(shape.m), static_cast<int>(column), tables_.data(),
+                          const_cast<std::uint8_t*>(slice), rows);
+    settle_registers();
   }
 
-  std::uint32_t rows_, column_ = 0;
-  Bytes gathered_;
+  Bytes tables_;
+  Bytes begun_;  // the last slice, as far as it is there
   std::size_t filled_ = 0;
 };
 
@@ -246,7 +253,7 @@ GrowingParity::GrowingParity(Store& store, std::string path, std::uint64_t large
     : store_(store),
       path_(std::move(path)),
       largest_(largest),
-      begin_at_(store.traits().appends ? largest / 4 : 0),
+      begin_at_(store.traits().appends ? largest / 8 : 0),
       percent_(percent) {}
 
 void GrowingParity::add(ByteView bytes) {

@@ -33,7 +33,7 @@ struct SealedParity {
   ParityShape shape;
 };
 
-// Sums it up from the file's bytes. Keeps as much in memory as the parity will take, and up to 16 MiB.
+// Sums it up from the file's bytes. Keeps as much in memory as the parity will take.
 class ParityMaker {
  public:
   explicit ParityMaker(const ParityShape& shape);
@@ -57,7 +57,7 @@ SealedParity make_parity(Store& store, const std::string& folder, const Id& job,
                          unsigned percent, const std::function<void(std::uint64_t bytes)>& progress = {},
                          const std::string& name = {});  // empty: parity_file_name
 
-// Made while the file is written: planned for its largest size, and begun once a quarter of that is there;
+// Made while the file is written: planned for its largest size, and begun once an eighth of that is there;
 // what ends before is read for it in the end.
 class GrowingParity {
  public:

@@ -63,26 +63,29 @@ def years(desk):
         kestrum(begin + day * 86400, "run", "lists")
     now = "!export -n KESTRUM_CLOCK; unset KESTRUM_CLOCK; export KESTRUM_NOW=2027-04-16T09:00:00Z"
     after = begin + 45 * 86400 + 12 * 3600
-    picture("chains", [now, "kestrum points lists"], desk)
     picture("prune", [now, "kestrum job edit lists --keep-age '10 days' --usual keep-thin", "kestrum prune lists --dry"], desk)
     kestrum(after, "job", "edit", "lists", "--usual", "keep-age", "--keep-thin", "every point for 14 days", "--keep-thin", "one a week for 2 months",
             "--keep-thin", "one a month for 1 year")
     picture("forecast", [now, "kestrum forecast lists --days 120"], desk)
-    kestrum(after, "points", "lists", "--figure", os.path.join(TARGET, "chains-figure.png"))
-    kestrum(after, "forecast", "lists", "--days", "180", "--quiet", "--figure", os.path.join(TARGET, "forecast-figure.png"))
+    kestrum(after, "points", "lists", "--figure", os.path.join(desk, "chains-figure.png"))
+    kestrum(after, "forecast", "lists", "--days", "180", "--quiet", "--figure", os.path.join(desk, "forecast-figure.png"))
     kestrum(after, "report", "lists", "--to", os.path.join(desk, "lists.html"))
     kestrum(after, "job", "remove", "lists")
 
 
-def page_pictures(desk):
-    """One job's page on a desk, all jobs' on a telephone."""
+def shoot(desk, page, size):
+    """A page as a browser shows it."""
+    shot = os.path.join(desk, page + ".png")
     browser = ["chromium", "--headless=old", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
                "--disable-component-update", "--disable-sync", "--hide-scrollbars", "--user-data-dir=" + os.path.join(desk, "browser")]
-    shots = []
-    for page, size in (("lists", "1280,800"), ("office", "380,800")):
-        shots.append(os.path.join(desk, page + ".png"))
-        subprocess.run(browser + ["--window-size=" + size, "--screenshot=" + shots[-1], "file://" + os.path.join(desk, page + ".html")], check=True,
-                       stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    subprocess.run(browser + ["--window-size=" + size, "--screenshot=" + shot, "file://" + os.path.join(desk, page + ".html")], check=True,
+                   stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    return shot
+
+
+def page_pictures(desk):
+    """One job's page on a desk, all jobs' on a telephone."""
+    shots = [shoot(desk, "lists", "1280,800"), shoot(desk, "office", "380,800")]
     subprocess.run(["/usr/bin/convert", *shots, "+append", os.path.join(TARGET, "report.png")], check=True)
 
 
@@ -138,6 +141,25 @@ def on_time(desk):
     agent.wait()
 
 
+def damage(desk, now):
+    """A drill while all is well; then two sectors go, one within what parity mends."""
+    environment = dict(os.environ, KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1", TZ="UTC", KESTRUM_CLOCK="2027-03-04T10:00:00Z,1")
+
+    def kestrum(*words):
+        subprocess.run([KESTRUM, *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+
+    page = os.path.join(desk, "drill.html")
+    picture("drill", [now, "kestrum drill wardens --files 60 --with /srv/ringing --rebuild --page " + page], desk)
+    subprocess.run(["/usr/bin/convert", shoot(desk, "drill", "1280,800"), os.path.join(TARGET, "drill-page.png")], check=True)
+    kestrum("verify", "wardens", "--quiet")
+    spoil = "!for at in 30 300; do dd if=/dev/urandom of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=4096 seek=$at count=1 conv=notrunc status=none; done"
+    picture("verify", [now, spoil, "kestrum verify wardens --quiet"], desk)
+    kestrum("verify", "wardens", "--known", "--quiet", "--figure", os.path.join(desk, "damage-figure.png"))
+    picture("repair", [now, "kestrum repair wardens --dry", "kestrum repair wardens", "kestrum points wardens"], desk)
+    figures = [os.path.join(desk, name + "-figure.png") for name in ("chains", "forecast", "preview", "damage")]
+    subprocess.run(["/usr/bin/montage", *figures, "-tile", "2x2", "-geometry", "960x600+4+4", os.path.join(TARGET, "figures.png")], check=True)
+
+
 def main():
     os.makedirs(TARGET, exist_ok=True)
     server = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -167,7 +189,7 @@ def main():
             third = "!export KESTRUM_CLOCK=2027-03-04T09:30:00Z,1"
             picture("preview", [first, "!kestrum job define wardens --what-folders /srv --what-folders /home --where-destinations /media/tern-1 --protect-passphrase file:/etc/kestrum/wardens.pass >/dev/null 2>&1",
                                 "kestrum preview wardens"], desk)
-            subprocess.run(["kestrum", "preview", "wardens", "--quiet", "--figure", os.path.join(TARGET, "preview-figure.png")], check=True,
+            subprocess.run(["kestrum", "preview", "wardens", "--quiet", "--figure", os.path.join(desk, "preview-figure.png")], check=True,
                            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
                            env=dict(os.environ, KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1", PATH=os.path.dirname(KESTRUM) + ":" + os.environ["PATH"]))
             typist = "!clear; python3 %s/typist.py " % HERE
@@ -192,7 +214,7 @@ def main():
             on_time(desk)
             years(desk)
             page_pictures(desk)
-            picture("verify", [third, "kestrum verify wardens --depth quick", "!printf X | dd of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=1 seek=60000 conv=notrunc status=none", "kestrum verify wardens"], desk)
+            damage(desk, third)
     finally:
         server.terminate()
 

@@ -19,6 +19,7 @@ std::shared_ptr<LoadedFrame> FrameCache::load(const FrameFileReader& file, Frame
     delete frame;
   });
   loaded->frame = file.read(place, pool->take());
+  unpacked_bytes_ += loaded->frame.content.size();
   return loaded;
 }
 

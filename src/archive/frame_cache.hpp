@@ -2,6 +2,7 @@
 // through a set in order.
 #pragma once
 
+#include <atomic>
 #include <future>
 #include <list>
 #include <map>
@@ -47,6 +48,8 @@ class FrameCache {
   void expect(SetReader& reader, const IndexRecord& record);
   // From the frame where an index says it lies. Throws damage.
   ChunkView read(SetReader& reader, const IndexRecord& record, const ChunkRef& ref);
+  // Bytes of content that were read so far, all of the frames.
+  std::uint64_t unpacked_bytes() const { return unpacked_bytes_; }
 
  private:
   static constexpr std::size_t limit = 24u << 20;  // bytes of content kept
@@ -102,6 +105,7 @@ class FrameCache {
   std::map<Key, Future> coming_;
   BoundedQueue<std::shared_ptr<Task>> tasks_{64};
   ThreadGroup threads_;
+  mutable std::atomic<std::uint64_t> unpacked_bytes_ = 0;
   bool no_threads_ = false;  // the system gives none: nothing is read ahead
 };
 

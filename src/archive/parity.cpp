@@ -6,6 +6,7 @@
 
 #include <algorithm>
 
+#include "archive/parity_head.hpp"
 #include "base/error.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
@@ -353,6 +354,32 @@ ParityReader::ParityReader(const Store& store, const std::string& path, const Id
     (at == head_bytes ? checks_ : again_) = checks_from(list);
   }
   if (checks_ != again_) findings_.push_back(name_ + ": its two lists of checks differ");
+}
+
+std::optional<SealedParity> read_own_parity(const Store& store, const std::string& path,
+                                            const SealedFile& of) {
+  try {
+    const std::unique_ptr<StoreReader> file = store.open(path);
+    Bytes head(head_bytes), digest(digest_bytes);
+    file->read_at(0, head);
+    constexpr std::size_t at_shape = 4 + 4 + 8 + 4;  // behind magic, version, size and slice size
+    ByteReader in(ByteView(head).subspan(FileHeader::size + at_shape));
+    SealedParity parity{of, {}};
+    parity.shape.k = in.u32();
+    parity.shape.m = in.u32();
+    parity.shape.groups = in.u32();
+    const Bytes own = own_head_of(parity.shape, of);
+    if (!std::equal(own.begin(), own.end(), head.begin() + FileHeader::size) || !parity.shape.fits(of.size) ||
+        file->size() != parity.shape.file_bytes(of.size))
+      return std::nullopt;
+    file->read_at(file->size() - digest_bytes, digest);
+    parity.file.size = file->size();
+    std::copy(digest.begin(), digest.end(), parity.file.digest.begin());
+    return parity;
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return std::nullopt;
+  }
 }
 
 bool ParityReader::is_good(std::uint64_t slice, const std::uint8_t* content) const {

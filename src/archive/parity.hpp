@@ -57,6 +57,10 @@ SealedParity make_parity(Store& store, const std::string& folder, const Id& job,
                          unsigned percent, const std::function<void(std::uint64_t bytes)>& progress = {},
                          const std::string& name = {});  // empty: parity_file_name
 
+// What a parity file says of itself, where its head reads and it belongs to that file; it has no name yet.
+std::optional<SealedParity> read_own_parity(const Store& store, const std::string& path,
+                                            const SealedFile& of);
+
 // Made while the file is written: planned for its largest size, and begun once an eighth of that is there;
 // what ends before is read for it in the end.
 class GrowingParity {

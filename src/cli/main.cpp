@@ -44,6 +44,7 @@ std::vector<Verb> all_verbs() {
           restore_verb(),
           verify_verb(),
           repair_verb(),
+          drill_verb(),
           prune_verb(),
           fold_verb(),
           keep_verb(),
@@ -175,6 +176,7 @@ int dispatch(const std::vector<std::string>& words) {
   verbs.push_back(suggest_verb());  // hidden
   verbs.push_back(agent_run_verb());
   verbs.push_back(agent_check_verb());
+  verbs.push_back(agent_drill_verb());
   verbs.push_back(agent_tell_verb());
   const Verb* verb = find_verb_named(verbs, rest, used);
   if (verb == nullptr) unknown_verb(verbs, rest);

@@ -17,7 +17,7 @@
 #include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "engine/agent.hpp"
-#include "engine/job_check.hpp"
+#include "engine/job_drill.hpp"
 #include "tell/run_log.hpp"
 
 namespace kestrum {
@@ -77,8 +77,9 @@ pid_t start_run(const DueStart& start) {
                     "a run of " + start.job);
 }
 
-pid_t start_check(const std::string& job) {
-  return start_self({"agent-check", "--", job}, "a check of " + job);
+pid_t start_check(const std::string& job, CheckKind kind) {
+  const std::string what(check_kind_word(kind));
+  return start_self({"agent-" + what, "--", job}, "a " + what + " of " + job);
 }
 
 pid_t start_telling() {
@@ -125,17 +126,26 @@ int agent_run(const Arguments& arguments, const Environment& environment) {
   return worst;
 }
 
-int agent_check(const Arguments& arguments, const Environment& environment) {
+int by_agent(const Arguments& arguments, const Environment& environment, CheckKind kind) {
   const std::string& name = arguments.words()[0];
   Progress progress(environment, true);
   RunContext context = run_context(environment, progress);
   context.ask = {};
   context.unattended = true;
   StopsItself stops_itself;
-  const JobCheckOutcome outcome = check_job(name, context);
-  if (outcome.entry.exit_code != exit_done)
-    err("kestrum: {}: check: {}\n", printable(name), check_text(outcome.entry));
-  return outcome.entry.exit_code;
+  const JobCheck made =
+      kind == CheckKind::drill ? drill_job(name, context).entry : check_job(name, context).entry;
+  if (made.exit_code != exit_done)
+    err("kestrum: {}: {}: {}\n", printable(name), check_kind_word(kind), check_text(made));
+  return made.exit_code;
+}
+
+int agent_check(const Arguments& arguments, const Environment& environment) {
+  return by_agent(arguments, environment, CheckKind::check);
+}
+
+int agent_drill(const Arguments& arguments, const Environment& environment) {
+  return by_agent(arguments, environment, CheckKind::drill);
 }
 
 }  // namespace
@@ -169,6 +179,10 @@ Verb agent_run_verb() {
 
 Verb agent_check_verb() {
   return {{"agent-check", "JOB", "one check, for the agent", "", 1, 1, {}, {}}, agent_check};
+}
+
+Verb agent_drill_verb() {
+  return {{"agent-drill", "JOB", "one drill, for the agent", "", 1, 1, {}, {}}, agent_drill};
 }
 
 }  // namespace kestrum

@@ -173,14 +173,15 @@ int run_what_is_due(const Arguments& arguments, const Environment& environment, 
                 "give names, or --due");
   Progress progress(environment, arguments.has("quiet"));
   DueRound round = run_due(run_context(environment, progress), listener);
-  for (const JobCheckOutcome& check : round.checks)
-    round.row.exit_code = worse_exit(round.row.exit_code, check.entry.exit_code);
+  for (const JobCheck& check : round.checks)
+    round.row.exit_code = worse_exit(round.row.exit_code, check.exit_code);
   if (arguments.has("json")) {
     print_document(runs_document(round.row.outcomes, round.checks));
     return told(round.row, environment);
   }
-  for (const JobCheckOutcome& check : round.checks)
-    out("{} was checked: {}\n", printable(check.entry.job), check_text(check.entry));
+  for (const JobCheck& check : round.checks)
+    out("{} was {}: {}\n", printable(check.job), check.kind == CheckKind::drill ? "rehearsed" : "checked",
+        check_text(check));
   for (const auto& [job, wait] : round.waits) out("{} waits {}\n", printable(job), wait_text(wait));
   if (round.row.jobs == 0 && round.checks.empty() && round.waits.empty()) out("Nothing is due.\n");
   return told(round.row, environment);

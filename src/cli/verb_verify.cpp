@@ -1,23 +1,30 @@
 // verify.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
+#include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "cli/verify_words.hpp"
 #include "engine/job_check.hpp"
 #include "rules/keep_rules.hpp"
+#include "tell/damage_csv.hpp"
+#include "tell/damage_figure.hpp"
 #include "tell/documents.hpp"
+#include "tell/gnuplot.hpp"
+#include "tell/output_file.hpp"
 
 namespace kestrum {
 namespace {
 
 // How much of it all was read this time.
 void print_extent(const VerifyResult& result) {
-  if (result.depth == Depth::quick) return;
+  if (result.depth == Depth::quick || result.known) return;
   std::string text = "Read and checked " + size_text(result.bytes);
   if (result.depth == Depth::sample) text += ", a sample (seed " + std::to_string(result.seed) + ")";
   if (result.went_on) text += ", going on with the check begun " + local_text(*result.went_on);
@@ -46,13 +53,12 @@ void print_source(const SourceTally& source, const std::string& subject) {
 }
 
 void print_result(const VerifyResult& result, const std::string& subject) {
+  const std::string_view good = result.known ? "no damage known" : "good";
   for (const PointVerdict& verdict : result.points) {
     std::string name = verdict.facts ? point_text(*verdict.facts) : std::to_string(verdict.sequence);
     std::string count =
         verdict.affected_count > 0 ? ": " + count_text(verdict.affected_count, "file") + " affected" : "";
-    std::string_view state = !verdict.unreadable.empty() ? "NOT CHECKED"
-                             : verdict.good()            ? "good"
-                                                         : "DAMAGED";
+    std::string_view state = !verdict.unreadable.empty() ? "NOT CHECKED" : verdict.good() ? good : "DAMAGED";
     out("Point {}: {}{}\n", name, state, count);
     if (!verdict.unreadable.empty()) out("  {}\n", verdict.unreadable);
     for (const std::string& finding : verdict.findings) out("  {}\n", finding);
@@ -60,7 +66,7 @@ void print_result(const VerifyResult& result, const std::string& subject) {
   }
   for (const std::string& finding : result.findings) out("{}\n", finding);
   if (result.points.empty()) out("There is no point to check.\n");
-  print_affected(result);
+  print_damage(result, subject);
   print_extent(result);
   if (result.source) print_source(*result.source, subject);
   if (result.damaged() && result.depth == Depth::quick)
@@ -83,15 +89,60 @@ void read_extent(const Arguments& arguments, Instant now, VerifyRequest& request
   if (const auto text = arguments.value("budget"))
     request.round.budget = budget_of(parse_check_limit(*text), now);
   request.round.anew = arguments.has("anew");
+  for (const char* option : {"budget", "anew"})
+    refuse_with(arguments, "known", (std::string("--depth all and without --") + option).c_str(),
+                request.depth == Depth::all && !arguments.has(option));
+  request.known = arguments.has("known");
   if (const auto text = arguments.value("share")) request.sample_percent = parse_percent(*text);
   if (const auto seed = arguments.number("seed", 0, INT64_MAX))
     request.seed = static_cast<std::uint64_t>(*seed);
 }
 
+// What could be done about the damage, as far as this machine can know it: only its own job's disk holds
+// today's files, and only its job file names the other destinations.
+void look_for_mending(std::vector<DriveVerdict>& verdicts, std::vector<LookSession>& subjects,
+                      const RunContext& context) {
+  for (std::size_t i = 0; i < verdicts.size(); ++i) {
+    const VerifyResult& result = verdicts[i].result;
+    const bool any = std::any_of(result.points.begin(), result.points.end(), [](const PointVerdict& point) {
+      return !point.lost.empty() || !point.parity.empty() || (point.facts && !point.findings.empty());
+    });
+    if (!any) continue;
+    std::vector<LookSession*> others;
+    for (std::size_t other = 0; other < subjects.size(); ++other) {
+      if (other != i) others.push_back(&subjects[other]);
+    }
+    verdicts[i].mending = mending_prospects(subjects[i], result, others, context);
+  }
+}
+
+void print_mendings(const std::vector<DriveVerdict>& verdicts, const std::string& subject, bool is_job) {
+  bool any = false;
+  for (const DriveVerdict& verdict : verdicts) {
+    if (verdict.mending.empty()) continue;
+    out("\nWhat could be mended{}:\n", verdicts.size() > 1 ? " in " + printable(verdict.drive) : "");
+    for (const SetRepair& set : verdict.mending) print_mending(set, true);
+    any = true;
+  }
+  const bool damaged = std::any_of(verdicts.begin(), verdicts.end(),
+                                   [](const DriveVerdict& verdict) { return verdict.result.damaged(); });
+  if (!any && damaged && is_job)
+    out("\nWhat could be mended: kestrum repair {} --dry\n", shell_word(printable(subject)));
+  if (any && is_job) out("To mend it: kestrum repair {}\n", shell_word(printable(subject)));
+  if (any && !is_job) out("To mend it: kestrum repair JOB, on the machine of the job\n");
+}
+
 // A check of everything that a job has, by hand, does for one by its times.
 bool does_for_times(const Arguments& arguments, const VerifyRequest& request, const Home& home) {
-  return request.depth == Depth::all && !request.at && !request.round.budget.any() &&
+  return request.depth == Depth::all && !request.at && !request.known && !request.round.budget.any() &&
          home.has_job(arguments.words()[0]);
+}
+
+void write_csv(DamageCsv& damage, const std::string& path) {
+  if (path == "-") return print_document(damage.text());
+  OutputFile file(path);
+  file.write(damage.text());
+  file.keep();
 }
 
 int verify_subject(const Arguments& arguments, const Environment& environment) {
@@ -110,24 +161,41 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   request.workers = environment.workers();
   request.machine = environment.machine();
   read_extent(arguments, environment.clock().now(), request);
+  const std::optional<std::string> csv = arguments.value("csv"), figure = arguments.value("figure");
+  if (figure) check_figure_name(*figure);
+  DamageCsv damage_csv;
+  if (csv) request.affected = &damage_csv;
+  const bool silent = arguments.has("json") || csv == "-";
   std::vector<DriveVerdict> verdicts;
   std::optional<JobCheck> check;
   if (does_for_times(arguments, request, environment.home()))
-    check = begin_check(arguments.words()[0], history, environment.clock());
+    check = begin_check(arguments.words()[0], CheckKind::check, history, environment.clock());
   for (LookSession& subject : subjects) {
     Progress progress(environment, arguments.has("quiet"));
     StopsItself stops_itself;
+    damage_csv.destination(subject.root());
     verdicts.push_back({subject.root(), verify(subject, request, environment.clock(), &history, progress,
                                                process_control())});
     progress.finish();
-    if (arguments.has("json")) continue;
+    if (silent) continue;
     if (subjects.size() > 1)
       out("{}{}\n", &subject == subjects.data() ? "" : "\n", printable(subject.root()));
     print_result(verdicts.back().result, arguments.words()[0]);
   }
   if (check) end_check(*check, verdicts, {}, history, environment.clock());
+  const bool is_job = environment.home().has_job(arguments.words()[0]);
+  {
+    Progress progress(environment, arguments.has("quiet"));
+    StopsItself stops_itself;
+    look_for_mending(verdicts, subjects, run_context(environment, progress));
+    progress.finish();
+  }
+  if (!silent) print_mendings(verdicts, arguments.words()[0], is_job);
+  if (csv) write_csv(damage_csv, *csv);
+  if (figure) draw_damage(verdicts, *figure);
+  if (figure && !silent) out("The figure is in {}.\n", printable(*figure));
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
-  if (arguments.has("json")) print_document(verify_document(verdicts));
+  if (arguments.has("json") && csv != "-") print_document(verify_document(verdicts));
   const int code = exit_code_of(verdicts);
   if (code == exit_code_of(ErrorKind::key))
     err("kestrum: the passphrase at hand does not open every point\n"
@@ -154,19 +222,24 @@ Verb verify_verb() {
            subject_words + "\n" + when_words,
        1,
        1,
-       with_subject_options({{"depth",
-                              "DEPTH",
-                              "quick, sample, all or source (usual: all)",
-                              false,
-                              {"quick", "sample", "all", "source"}},
-                             {"budget", "LENGTH", "only so much now, a time or a size; the next goes on"},
-                             {"anew", "", "not where a check was broken off, but from the beginning"},
-                             {"share", "SHARE", "how much a sample takes (usual: 5%)"},
-                             {"seed", "NUMBER", "the same sample as the one that said this number"},
-                             {"at", "WHEN", "only this point and what it needs"},
-                             {"quiet", "", "no progress"}}),
+       with_subject_options(
+           {{"depth",
+             "DEPTH",
+             "quick, sample, all or source (usual: all)",
+             false,
+             {"quick", "sample", "all", "source"}},
+            {"budget", "LENGTH", "only so much now, a time or a size; the next goes on"},
+            {"anew", "", "not where a check was broken off, but from the beginning"},
+            {"share", "SHARE", "how much a sample takes (usual: 5%)"},
+            {"seed", "NUMBER", "the same sample as the one that said this number"},
+            {"at", "WHEN", "only this point and what it needs"},
+            {"known", "", "nothing is read but lists: what earlier checks have found"},
+            {"csv", "FILE", "every affected file as comma-separated values; - is standard output"},
+            {"figure", "FILE", "draw where the sets do not read, into a .png or .svg file"},
+            {"quiet", "", "no progress"}}),
        {"kestrum verify wardens", "kestrum verify /media/tern-1 --job wardens --depth quick",
-        "kestrum verify wardens --budget \"30 minutes\"", "kestrum verify wardens --depth source"}},
+        "kestrum verify wardens --budget \"30 minutes\"", "kestrum verify wardens --known --csv affected.csv",
+        "kestrum verify wardens --depth source"}},
       verify_subject};
 }
 

@@ -4,6 +4,7 @@
 #include <sys/wait.h>
 
 #include <algorithm>
+#include <array>
 #include <ctime>
 
 #include "base/exit_codes.hpp"
@@ -68,7 +69,7 @@ class ClockWatch {
 struct Going {
   DueStart start;
   bool own = true;
-  bool check = false;
+  std::optional<CheckKind> check = {};  // it is none, but one of these
 };
 
 class Agent {
@@ -85,7 +86,7 @@ class Agent {
                 [this](const std::string& why) { tell("", "tell", "mail could not be sent: " + why); }),
         watch_(context.clock),
         desk_(std::make_unique<DueDesk>(context)),
-        checks_(context),
+        checks_{CheckDesk(context, CheckKind::check), CheckDesk(context, CheckKind::drill)},
         watches_(context, [this](const std::string& job, bool works, const std::string& words) {
           tell(job, works ? AgentEvent::watched : AgentEvent::unwatched, words);
         }) {
@@ -120,7 +121,7 @@ class Agent {
       listener_.happened({context_.clock.now(), "", "ledger", error.what()});
       desk_ = std::make_unique<DueDesk>(context_, DueDesk::InMemory{});
       desk_->read_jobs();
-      checks_.read_jobs(*desk_);
+      for (CheckDesk& checks : checks_) checks.read_jobs(*desk_);
       retry_later();
       work();
     }
@@ -215,7 +216,7 @@ class Agent {
       }
       told = trouble;
     }
-    checks_.read_jobs(*desk_);
+    for (CheckDesk& checks : checks_) checks.read_jobs(*desk_);
     watches_.jobs(desk_->jobs());
   }
 
@@ -225,7 +226,7 @@ class Agent {
       const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
       if (!process || !process->is_running() || going_.contains(process->pid)) continue;
       if (!events_.watch_process(process->pid)) continue;
-      going_[process->pid] = Going{{run.job, 0, {}, desk_->places_of(run.job)}, false, false};
+      going_[process->pid] = Going{{run.job, 0, {}, desk_->places_of(run.job)}, false};
     }
   }
 
@@ -255,9 +256,15 @@ class Agent {
         --room;
         begin_run(start);
       }
-      for (const std::string& job : checks_.decide(*desk_, held, jobs, room)) begin_check(job);
+      for (CheckDesk& checks : checks_) {
+        for (const std::string& job : checks.decide(*desk_, held, jobs, room)) {
+          --room;
+          begin_check(checks, job);
+        }
+      }
       look_at_waits();
-      for (const std::optional<Instant>& when : {desk_->next_moment(), checks_.next_moment(), warn()}) {
+      for (const std::optional<Instant>& when :
+           {desk_->next_moment(), checks_[0].next_moment(), checks_[1].next_moment(), warn()}) {
         if (when && (!next || *when < *next)) next = when;
       }
     });
@@ -302,7 +309,7 @@ class Agent {
     watches_.begins(start);
     try {
       const pid_t pid = hands_.run(start);
-      going_[pid] = Going{start, true, false};
+      going_[pid] = Going{start, true};
       // One that has ended already waits to be taken in: its handle tells at once.
       if (!events_.watch_process(pid)) ended(pid);
       listener_.happened({context_.clock.now(), start.job, "run", "a run begins"});
@@ -321,28 +328,32 @@ class Agent {
     return attaches_itself(found->second.in_force->job, away);
   }
 
-  void begin_check(const std::string& job) {
-    checks_.began(job);
+  void begin_check(CheckDesk& checks, const std::string& job) {
+    const std::string what(check_kind_word(checks.kind()));
+    checks.began(job);
     try {
-      const pid_t pid = hands_.check(job);
-      going_[pid] = Going{{job, 0, {}, desk_->places_of(job)}, true, true};
+      const pid_t pid = hands_.check(job, checks.kind());
+      going_[pid] = Going{{job, 0, {}, desk_->places_of(job)}, true, checks.kind()};
       if (!events_.watch_process(pid)) ended(pid);
-      listener_.happened({context_.clock.now(), job, "check", "a check begins"});
+      listener_.happened({context_.clock.now(), job, what, "a " + what + " begins"});
     } catch (const Error& error) {
-      checks_.ended(job, exit_code_of(ErrorKind::busy));
-      tell(job, "start", "its check could not be started: " + std::string(error.what()));
+      checks.ended(job, exit_code_of(ErrorKind::busy));
+      tell(job, "start", "its " + what + " could not be started: " + std::string(error.what()));
     }
   }
 
-  void check_ended(const std::string& job, int code) {
-    checks_.ended(job, code);
+  void check_ended(const std::string& job, CheckKind kind, int code) {
+    for (CheckDesk& checks : checks_) {
+      if (checks.kind() == kind) checks.ended(job, code);
+    }
+    const std::string what(check_kind_word(kind));
     std::string words = "ended with exit code " + std::to_string(code);
     with_ledger([&] {
-      for (const JobCheck& check : CheckBook(desk_->ledger()).checks(job, 1)) {
+      for (const JobCheck& check : CheckBook(desk_->ledger()).checks(job, kind, 1)) {
         if (check.ended) words = check_text(check);
       }
     });
-    listener_.happened({context_.clock.now(), job, "check", "check: " + words});
+    listener_.happened({context_.clock.now(), job, what, what + ": " + words});
   }
 
   void ended(pid_t pid) {
@@ -356,7 +367,7 @@ class Agent {
     const bool reaped = going.own && waitpid(pid, &status, 0) == pid;
     constexpr int by_signal = 128;
     const int code = !reaped ? 0 : WIFEXITED(status) ? WEXITSTATUS(status) : by_signal + WTERMSIG(status);
-    if (going.check) return check_ended(going.start.job, code);
+    if (going.check) return check_ended(going.start.job, *going.check, code);
     with_ledger([&] {
       desk_->look_after_runs([&](const RunEntry& run) {
         const std::optional<ProcessIdentity> process = ProcessIdentity::parse(run.process);
@@ -405,7 +416,7 @@ class Agent {
     if (happened.jobs) with_ledger([&] { read_jobs(); });
     if (happened.mounts) {
       desk_->drives_changed();
-      checks_.drives_changed();
+      for (CheckDesk& checks : checks_) checks.drives_changed();
       watches_.jobs(desk_->jobs());
       watches_.mounts_changed();
     }
@@ -496,7 +507,7 @@ class Agent {
   AgentTeller teller_;
   ClockWatch watch_;
   std::unique_ptr<DueDesk> desk_;
-  CheckDesk checks_;
+  std::array<CheckDesk, 2> checks_;
   WatchDesk watches_;
   std::map<pid_t, Going> going_;
   std::map<std::string, std::string> told_troubles_;

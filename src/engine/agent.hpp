@@ -4,6 +4,7 @@
 #include <sys/types.h>
 
 #include "engine/due_desk.hpp"
+#include "ledger/check_book.hpp"
 
 namespace kestrum {
 
@@ -25,9 +26,10 @@ struct AgentSettings {
 
 // What it does is done by processes of their own: each starts one, and returns its number. Throws Error.
 struct AgentHands {
-  std::function<pid_t(const DueStart&)> run;       // makes that run
-  std::function<pid_t(const std::string&)> check;  // checks the sets of that job (engine/job_check)
-  std::function<pid_t()> tell;                     // sends what is to be told (tell/telling)
+  std::function<pid_t(const DueStart&)> run;  // makes that run
+  // Checks the sets of that job (engine/job_check), or rehearses a restore (engine/job_drill).
+  std::function<pid_t(const std::string&, CheckKind)> check;
+  std::function<pid_t()> tell;  // sends what is to be told (tell/telling)
 };
 
 // Until a signal ends it (SIGTERM, SIGINT, SIGHUP): then the runs it has started are stopped cleanly, and

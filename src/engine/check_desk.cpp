@@ -22,9 +22,10 @@ void CheckDesk::read_jobs(DueDesk& desk, bool only_look) {
   times_.clear();
   for (const auto& [name, job] : desk.jobs()) {
     if (!job.in_force) continue;
-    const std::vector<Phrase> phrases = check_times_of(job.in_force->job);
-    std::vector<CountedTime> times =
-        counted_times(desk.book(), CheckBook::times_of(name), phrases, context_.clock.now(), only_look);
+    const std::vector<Phrase> phrases =
+        kind_ == CheckKind::drill ? drill_times_of(job.in_force->job) : check_times_of(job.in_force->job);
+    std::vector<CountedTime> times = counted_times(desk.book(), CheckBook::times_of(name, kind_), phrases,
+                                                   context_.clock.now(), only_look);
     if (!times.empty()) times_[name] = std::move(times);
   }
 }
@@ -96,7 +97,7 @@ std::vector<std::string> CheckDesk::decide(DueDesk& desk, const std::set<std::st
   for (const auto& [name, times] : times_) {
     const auto job = desk.jobs().find(name);
     if (job == desk.jobs().end() || !job->second.in_force) continue;
-    const std::vector<JobCheck> checks = CheckBook(desk.ledger()).checks(name, enough);
+    const std::vector<JobCheck> checks = CheckBook(desk.ledger()).checks(name, kind_, enough);
     const std::optional<Due> moments = due(name, checks);
     if (!moments || goes(name, checks)) continue;
     if (now.seconds - moments->last.seconds <= in_time_seconds) in_time_[name] = moments->last;
@@ -147,7 +148,7 @@ CheckLook CheckDesk::look(DueDesk& desk, const std::string& job) {
   CheckLook look;
   std::vector<JobCheck> checks;
   try {
-    checks = CheckBook(desk.ledger()).checks(job, enough);
+    checks = CheckBook(desk.ledger()).checks(job, kind_, enough);
   } catch (const Error&) {
     // One of an earlier version that may not be written.
   }

@@ -1,5 +1,5 @@
-// Which job's sets are to be checked now, by the times in [check]. Unlike runs, checks that were missed are
-// not counted one by one: one makes up for all of them.
+// Which job's sets are to be checked now, or of which a restore is to be rehearsed, by the times in [check].
+// Unlike runs, checks that were missed are not counted one by one: one makes up for all of them.
 #pragma once
 
 #include "engine/due_desk.hpp"
@@ -18,7 +18,8 @@ struct CheckLook {
 
 class CheckDesk {
  public:
-  explicit CheckDesk(const RunContext& context) : context_(context) {}
+  CheckDesk(const RunContext& context, CheckKind kind) : context_(context), kind_(kind) {}
+  CheckKind kind() const { return kind_; }
 
   // The jobs as the desk has read them last.
   void read_jobs(DueDesk& desk, bool only_look = false);
@@ -46,6 +47,7 @@ class CheckDesk {
   std::optional<DueWait> waits(const DueDesk& desk, const DeskJob& job, const Due& due);
 
   const RunContext& context_;
+  CheckKind kind_;
   std::map<std::string, std::vector<CountedTime>> times_;  // by job
   std::map<std::string, Instant> going_;                   // started here, since
   std::map<std::string, Instant> made_;     // the last that ended here; also where no ledger is kept

@@ -5,10 +5,19 @@
 namespace kestrum {
 namespace {
 
-// What was looked at and is bad: under a slot of its own, which no file has, so that a round gets past it.
-Stretch as_bad(const Stretch& stretch) {
-  constexpr std::uint32_t bad = 1u << 31;
-  return {stretch.slot | bad, stretch.from, stretch.to};
+// Kept among the proofs, under slots which no file has.
+enum class Aside : std::uint32_t {
+  bad = 1u << 31,        // what was looked at and is bad, so that a round gets past it
+  found_bad = 1u << 29,  // of a lost frame: when that was found
+  read_well = 1u << 28,  // of a lost frame: when it last was not
+};
+Stretch aside(Aside what, const Stretch& stretch) {
+  return {stretch.slot | static_cast<std::uint32_t>(what), stretch.from, stretch.to};
+}
+// Stands for a frame, or for a whole file.
+Stretch place_of(std::uint32_t slot, std::uint64_t frame) {
+  const std::uint64_t from = std::max<std::uint64_t>(frame, FileHeader::size);
+  return {slot, from, from + 1};
 }
 
 }  // namespace
@@ -62,7 +71,7 @@ bool CheckRound::is_due(const Id& set, const Stretch& stretch) const {
     const std::optional<Instant> when = proofs(set).since(where, true);
     return when && *when >= *went_on_;
   };
-  return !looked_at(stretch) && !looked_at(as_bad(stretch));
+  return !looked_at(stretch) && !looked_at(aside(Aside::bad, stretch));
 }
 
 bool CheckRound::over() const {
@@ -73,10 +82,19 @@ bool CheckRound::over() const {
 }
 
 void CheckRound::proved(const Id& set, const Stretch& stretch) {
-  constexpr std::size_t most = 16;  // that a check which is killed has to do again
   any_done_ = true;
   if (history_ == nullptr) return;
-  const Proof proof{stretch, std::max(clock_.now(), began_.value_or(Instant{})), true};
+  for (const Aside what : {Aside::found_bad, Aside::read_well}) {
+    const Stretch passed = aside(what, stretch);
+    if (!proofs(set).any(passed)) continue;
+    proofs_[set].take_back(passed);
+    history_->take_back_proofs(set, passed);
+  }
+  keep(set, {stretch, std::max(clock_.now(), began_.value_or(Instant{})), true});
+}
+
+void CheckRound::keep(const Id& set, const Proof& proof) {
+  constexpr std::size_t most = 16;  // that a check which is killed has to do again
   proofs_[set].add(proof);
   pending_[set].push_back(proof);
   if (++pending_count_ >= most) write();
@@ -86,9 +104,34 @@ void CheckRound::refuted(const Id& set, const Stretch& stretch) {
   any_done_ = true;
   if (history_ == nullptr) return;
   write();
-  proofs_[set].take_back(stretch);
+  for (const Proof& proof : proofs_[set].take_back(stretch)) void_[set].add(proof);
   history_->take_back_proofs(set, stretch);
-  bad_.emplace_back(set, as_bad(stretch));
+  bad_.emplace_back(set, aside(Aside::bad, stretch));
+}
+
+void CheckRound::lost(const Id& set, const LostPlaces& places) {
+  if (history_ == nullptr) return;
+  constexpr std::size_t most = 10000;
+  std::vector<Stretch> lost;
+  for (const std::uint32_t slot : places.slots) lost.push_back(place_of(slot, 0));
+  for (const auto& [slot, frames] : places.frames) {
+    for (const std::uint64_t frame : frames) lost.push_back(place_of(slot, frame));
+  }
+  lost.resize(std::min(lost.size(), most));
+  for (const Stretch& place : lost) {
+    if (proofs(set).any(aside(Aside::found_bad, place))) continue;
+    const auto known = void_.find(set);
+    const std::optional<Instant> well =
+        known == void_.end() ? std::nullopt : known->second.since(place, false);
+    if (well) keep(set, {aside(Aside::read_well, place), *well, false});
+    keep(set, {aside(Aside::found_bad, place), clock_.now(), false});
+  }
+}
+
+CheckRound::LostSince CheckRound::lost_since(const Id& set, std::uint32_t slot, std::uint64_t frame) const {
+  const Stretch place = place_of(slot, frame);
+  return {proofs(set).since(aside(Aside::read_well, place), false),
+          proofs(set).since(aside(Aside::found_bad, place), false)};
 }
 
 void CheckRound::write() {
@@ -100,7 +143,8 @@ void CheckRound::write() {
 void CheckRound::end() {
   if (history_ == nullptr) return;
   // Not before the check that met them has come to its end, and what it found can be told.
-  for (const auto& [set, where] : bad_) proved(set, where);
+  for (const auto& [set, where] : bad_)
+    keep(set, {where, std::max(clock_.now(), began_.value_or(Instant{})), true});
   write();
   if (complete() && !request_.name.empty()) history_->set_round(request_.name, std::nullopt);
 }

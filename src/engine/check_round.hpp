@@ -49,6 +49,14 @@ class CheckRound {
   void proved(const Id& set, const Stretch& stretch);
   // It does not read as it was sealed.
   void refuted(const Id& set, const Stretch& stretch);
+  // What does not read of a set now. Remembers since when that is so.
+  void lost(const Id& set, const LostPlaces& places);
+  // Of a frame that is lost, or of a whole file (frame 0), as far as it is remembered.
+  struct LostSince {
+    std::optional<Instant> read_well;  // the last time
+    std::optional<Instant> found;      // when it did not any more, the first time
+  };
+  LostSince lost_since(const Id& set, std::uint32_t slot, std::uint64_t frame) const;
   // It was due, and is left for the next time.
   void leave(std::uint64_t bytes) {
     ++left_;
@@ -62,6 +70,7 @@ class CheckRound {
   void end();
 
  private:
+  void keep(const Id& set, const Proof& proof);
   const RoundRequest& request_;
   const Clock& clock_;
   History* history_;
@@ -71,6 +80,7 @@ class CheckRound {
   std::map<Id, std::vector<Proof>> pending_;
   std::size_t pending_count_ = 0;
   std::vector<std::pair<Id, Stretch>> bad_;  // places that do not read, met in this go
+  std::map<Id, SetProofs> void_;             // what was known of these
   std::uint64_t done_bytes_ = 0, left_ = 0, left_bytes_ = 0;
   bool any_done_ = false;
 };

@@ -423,7 +423,8 @@ void count_times(const Home& home, const Job& job, Instant now) {
     Ledger ledger(home.ledger_path());
     DueBook book(ledger);
     counted_times(book, job.name, times_of(job), now, false);
-    counted_times(book, CheckBook::times_of(job.name), check_times_of(job), now, false);
+    counted_times(book, CheckBook::times_of(job.name, CheckKind::check), check_times_of(job), now, false);
+    counted_times(book, CheckBook::times_of(job.name, CheckKind::drill), drill_times_of(job), now, false);
   } catch (const Error&) {
     // Who keeps the ledger tells of it.
   }

@@ -3,6 +3,7 @@
 #include "base/exit_codes.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/check_desk.hpp"
+#include "engine/job_drill.hpp"
 
 namespace kestrum {
 namespace {
@@ -13,16 +14,18 @@ std::set<std::string> running_jobs(DueDesk& desk) {
   return going;
 }
 
-void check_due(DueDesk& desk, const RunContext& context, std::vector<JobCheckOutcome>& done) {
-  CheckDesk checks(context);
+// False: it was stopped.
+bool check_due(DueDesk& desk, CheckKind kind, const RunContext& context, std::vector<JobCheck>& done) {
+  CheckDesk checks(context, kind);
   checks.read_jobs(desk);
-  for (bool goes_on = true; goes_on;) {
+  while (true) {
     const std::vector<std::string> names = checks.decide(desk, {}, running_jobs(desk), 1);
-    if (names.empty()) break;
+    if (names.empty()) return true;
     checks.began(names[0]);
-    done.push_back(check_job(names[0], context));
-    checks.ended(names[0], done.back().entry.exit_code);
-    goes_on = !done.back().error || done.back().error->kind() != ErrorKind::stopped;
+    done.push_back(kind == CheckKind::drill ? drill_job(names[0], context).entry
+                                            : check_job(names[0], context).entry);
+    checks.ended(names[0], done.back().exit_code);
+    if (done.back().exit_code == exit_code_of(ErrorKind::stopped)) return false;
   }
 }
 
@@ -43,7 +46,8 @@ DueRound run_due(const RunContext& context, RowListener& listener) {
     goes_on = run_in_row(round.row, starts[0].job, {}, listener, starts[0].start);
     desk.start_ended(starts[0], round.row.outcomes.back().entry.exit_code);
   }
-  if (goes_on) check_due(desk, context, round.checks);
+  goes_on = goes_on && check_due(desk, CheckKind::check, context, round.checks);
+  if (goes_on) check_due(desk, CheckKind::drill, context, round.checks);
   round.waits = desk.waits();
   return round;
 }

@@ -1,5 +1,5 @@
 // One round for people who have a timer of their own: what is due is run, one after the other, and what
-// cannot be waits; then what is to be checked is.
+// cannot be waits; then what is to be checked is, and drills that are due are made.
 #pragma once
 
 #include "engine/due_desk.hpp"
@@ -9,7 +9,7 @@ namespace kestrum {
 
 struct DueRound {
   RunRow row;
-  std::vector<JobCheckOutcome> checks;
+  std::vector<JobCheck> checks;          // and drills
   std::map<std::string, DueWait> waits;  // runs
 };
 

@@ -49,6 +49,9 @@ class History {
   // The ledger, for what is not worth a run either; nullptr: none.
   Ledger* ledger() { return ledger_; }
 
+  void set_trouble(const Error& error) {
+    if (!trouble_) trouble_ = error;
+  }
   // Why something could not be written or read; the first of it.
   const std::optional<Error>& trouble() const { return trouble_; }
 

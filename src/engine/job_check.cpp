@@ -57,8 +57,8 @@ CheckBudget budget_of(const CheckLimit& limit, Instant now) {
   return budget;
 }
 
-JobCheck begin_check(const std::string& job, History& history, const Clock& clock) {
-  JobCheck check{.job = job, .started = clock.now(), .process = ProcessIdentity::own().text()};
+JobCheck begin_check(const std::string& job, CheckKind kind, History& history, const Clock& clock) {
+  JobCheck check{.job = job, .started = clock.now(), .process = ProcessIdentity::own().text(), .kind = kind};
   with_book(history, [&](CheckBook& book) { book.begin(check); });
   return check;
 }
@@ -77,11 +77,16 @@ void end_check(JobCheck& check, const std::vector<DriveVerdict>& verdicts, const
     check.complete = false;
     check.message = error->what();
   }
+  end_check(check, history);
+}
+
+void end_check(const JobCheck& check, History& history) {
   if (check.id != 0) with_book(history, [&](CheckBook& book) { book.finish(check); });
 }
 
 std::string check_text(const JobCheck& check) {
   if (!check.ended) return "goes on, or was cut off";
+  if (check.kind == CheckKind::drill) return check.message;
   if (check.exit_code == exit_code_of(ErrorKind::damage))
     return size_text(check.bytes) + " read, damage found";
   if (!check.message.empty()) return check.message;
@@ -94,19 +99,27 @@ std::string check_text(const JobCheck& check) {
   return text;
 }
 
-JobCheckOutcome check_job(const std::string& name, const RunContext& context) {
-  History history = History::open(context);
-  JobCheckOutcome outcome;
-  outcome.entry = begin_check(name, history, context.clock);
+std::optional<Error> with_job_checked(const std::string& name, const RunContext& context,
+                                      const std::function<void(const Job&, const RunContext&)>& work) {
   try {
     const Job job = job_to_check(name, context);
     const GentleContext gentle(job, context);
-    with_effort(job.effort, [&] { check_drives(job, gentle.context(), outcome.verdicts); });
+    with_effort(job.effort, [&] { work(job, gentle.context()); });
   } catch (const Error& error) {
-    outcome.error = error;
+    return error;
   } catch (const Stopped& stopped) {
-    outcome.error = stopped_error(stopped);
+    return stopped_error(stopped);
   }
+  return std::nullopt;
+}
+
+JobCheckOutcome check_job(const std::string& name, const RunContext& context) {
+  History history = History::open(context);
+  JobCheckOutcome outcome;
+  outcome.entry = begin_check(name, CheckKind::check, history, context.clock);
+  outcome.error = with_job_checked(name, context, [&](const Job& job, const RunContext& gentle) {
+    check_drives(job, gentle, outcome.verdicts);
+  });
   end_check(outcome.entry, outcome.verdicts, outcome.error, history, context.clock);
   return outcome;
 }

@@ -1,5 +1,9 @@
 #include "engine/repair.hpp"
 
+#include <unordered_set>
+
+#include "archive/lost_seals.hpp"
+#include "archive/set_folder.hpp"
 #include "base/text.hpp"
 #include "engine/each_drive.hpp"
 #include "engine/retaking.hpp"
@@ -10,54 +14,49 @@ namespace {
 // One destination.
 class Repair {
  public:
-  Repair(WriteSession& session, const RepairRequest& request, const std::vector<LookSession*>& others,
-         History& history)
+  // `writing`: the same session, where anything is to be changed.
+  Repair(LookSession& session, WriteSession* writing, const RepairRequest& request,
+         const std::vector<LookSession*>& others, const RunContext& context)
       : session_(session),
+        writing_(writing),
         request_(request),
         others_(others),
-        context_(session.context()),
-        history_(history),
-        parity_percent_(session.own_job().parity_percent) {
+        context_(context),
+        parity_percent_(session.job() ? session.job()->parity_percent : 0) {
     options_.dry = request.dry;
     options_.progress = [this](std::uint64_t bytes) {
       context_.control.checkpoint();
       context_.observer.advanced(bytes, 0);
     };
-    options_.guard = [this] { session_.guard().check(); };
+    options_.guard = [this] {
+      if (writing_ != nullptr) writing_->guard().check();
+    };
   }
 
-  RepairResult run() {
-    result_.root = session_.root();
-    result_.found = checked();
+  // Sets of which something is to be mended.
+  std::vector<SetRepair> mend(const VerifyResult& found) {
     context_.observer.phase_begins(Phase::mending, {});
-    for (const PointVerdict& verdict : result_.found.points) {
+    for (const PointVerdict& verdict : found.points) {
       if (verdict.facts && !verdict.closed) mend_set(verdict);
     }
-    if (request_.dry ? any_lost() : result_.found.damaged()) retake();
+    if (request_.dry ? any_lost() : found.damaged()) retake();
+    std::vector<SetRepair> sets;
     for (const auto& [sequence, repair] : repairs_) {
-      if (repair.any()) result_.sets.push_back(repair);
+      if (repair.any()) sets.push_back(repair);
     }
-    result_.left = result_.changed ? checked() : result_.found;
-    return std::move(result_);
+    return sets;
   }
+  bool changed() const { return changed_; }
 
  private:
-  VerifyResult checked() {
-    VerifyRequest request;
-    request.workers = context_.workers;
-    request.machine = context_.machine;
-    request.round.anew = true;
-    return verify(session_, request, context_.clock, &history_, context_.observer, context_.control);
-  }
-
   std::shared_ptr<const FoundSet> set_of(Sequence sequence) { return session_.sets().shared(sequence); }
   SecretKey master_of(const FoundSet& set) {
     return session_.keys().unlock(set.seal->keys, set.facts().chain);
   }
   // What was read of the folder before holds no longer.
   void take_up(const FoundSet& set) {
-    result_.changed = true;
-    session_.list().take_up(session_.store(), std::string(set.folder.name));
+    changed_ = true;
+    writing_->list().take_up(session_.store(), std::string(set.folder.name));
   }
 
   void mend_set(const PointVerdict& verdict) {
@@ -150,6 +149,12 @@ class Repair {
 
   // What no set of this destination gives any more, from elsewhere.
   void retake() {
+    // With a page of a list that came back, more may be found missing that it names.
+    while (retake_what_is_known() && !request_.dry) continue;
+  }
+
+  // False: nothing was found that could show more.
+  bool retake_what_is_known() {
     ChainReader chain(session_.store(), session_.sets(), session_.keys());
     for (const auto& [sequence, lost] : lost_) {
       if (SetReader* const reader = chain.try_set(sequence)) reader->mark_lost(lost);
@@ -157,22 +162,23 @@ class Repair {
     const LostChunks missing = find_lost(chain, context_.control);
     std::map<Sequence, std::uint64_t> left;
     Elsewhere elsewhere(others_);
-    DiskToday today(session_.identity().machine == context_.machine);
+    FromSources sources(session_.identity().machine == context_.machine);
+    bool pages = false;
     std::map<Sequence, std::vector<FoundPiece>> found;
     for (const auto& [name, chunk] : missing.chunks) {
       context_.control.checkpoint();
       SetReader* const reader = chain.try_set(chunk.set);
       ++left[chunk.set];
-      if (reader == nullptr) continue;
+      if (reader == nullptr || !asked_for_.insert(name).second) continue;
       SetRepair& repair = repairs_[chunk.set];
       repair.facts = reader->facts();
       ++repair.pieces_lost;
-      const Naming naming(reader->naming_key());
-      std::optional<Bytes> content = elsewhere.fetch(name, naming);
+      std::optional<Bytes> content = elsewhere.fetch(name, Naming(reader->naming_key()));
       repair.from_elsewhere += content ? 1 : 0;
-      if (!content && (content = fetch_from_source(name, chunk, naming, today))) ++repair.from_sources;
+      if (!content && (content = sources.fetch(name, chunk, reader->naming_key()))) ++repair.from_sources;
       if (content) --left[chunk.set];
       if (!content || request_.dry) continue;
+      pages = pages || chunk.kind == FrameKind::catalog;
       found[chunk.set].push_back({name, chunk.kind, std::move(*content)});
       if ((gathered_ += found[chunk.set].back().content.size()) < most_gathered) continue;
       for (auto& [sequence, pieces] : found) add_pieces(sequence, std::move(pieces));
@@ -180,11 +186,13 @@ class Repair {
       gathered_ = 0;
     }
     for (auto& [sequence, pieces] : found) add_pieces(sequence, std::move(pieces));
-    if (request_.dry || !missing.all) return;
+    if (pages) return true;
+    if (request_.dry || !missing.all) return false;
     // Files of which nothing that is needed is missing any more need not look damaged for ever.
     for (const auto& [sequence, lost] : lost_) {
       if (!lost.empty() && left[sequence] == 0) give_up(sequence, lost);
     }
+    return false;
   }
 
   void give_up(Sequence sequence, const LostPlaces& lost) {
@@ -201,7 +209,7 @@ class Repair {
   }
 
   PieceOptions piece_options() const {
-    return {.level = session_.own_job().level, .parity_percent = parity_percent_};
+    return {.level = session_.job()->level, .parity_percent = parity_percent_};
   }
 
   void add_pieces(Sequence sequence, std::vector<FoundPiece> pieces) {
@@ -215,20 +223,110 @@ class Repair {
 
   static constexpr unsigned usual_parity_percent = 5;
   static constexpr std::uint64_t most_gathered = 64u << 20;  // bytes in memory
-  WriteSession& session_;
+  LookSession& session_;
+  WriteSession* writing_;
   const RepairRequest& request_;
   const std::vector<LookSession*>& others_;
   const RunContext& context_;
-  History& history_;
   unsigned parity_percent_;
   MendOptions options_;
   std::map<Sequence, SetRepair> repairs_;
   std::map<Sequence, LostPlaces> lost_;  // what does not read now
+  std::unordered_set<ChunkName, ChunkNameHash> asked_for_;
   std::uint64_t gathered_ = 0;
-  RepairResult result_;
+  bool changed_ = false;
 };
 
+VerifyResult checked(LookSession& session, const RunContext& context, History& history) {
+  VerifyRequest request;
+  request.workers = context.workers;
+  request.machine = context.machine;
+  request.round.anew = true;
+  return verify(session, request, context.clock, &history, context.observer, context.control);
+}
+
+// Sets of which neither seal reads, from the rest of them and a set of the same chain.
+class SealsAnew {
+ public:
+  SealsAnew(WriteSession& session, bool dry, RepairResult& result)
+      : session_(session), dry_(dry), result_(result) {}
+
+  void run() {
+    std::vector<std::string> lost;
+    for (const FoundSet& set : session_.sets()) {
+      const bool only_left = set.folder.unfinished || set.folder.removing;
+      if (!set.sealed() && !set.findings.empty() && !set.refusal && !set.not_ours && !set.superseded &&
+          !only_left)
+        lost.push_back(set.folder.name);
+    }
+    for (const std::string& name : lost) make(name);
+    // The sets after it name the seal that was.
+    if (!dry_ && !result_.sealed_anew.empty()) session_.accept_state();
+  }
+
+ private:
+  // The chain whose key opens it is the one that it is of.
+  void make(const std::string& name) {
+    const std::optional<SetFolder> folder = parse_set_folder(session_.folder(), name);
+    std::set<Id> tried;
+    std::string why = "no other set of its chain is there";
+    std::vector<const FoundSet*> likes;
+    for (const FoundSet& set : session_.sets()) {
+      if (set.sealed() && !set.not_ours && tried.insert(set.facts().chain).second) likes.push_back(&set);
+    }
+    for (const FoundSet* like : likes) {
+      try {
+        const SecretKey master = session_.keys().unlock(like->seal->keys, like->facts().chain);
+        const RunContext& context = session_.context();
+        const Seal seal =
+            seal_anew(session_.store(), *folder, session_.sets(), *like, master, [&](std::uint64_t bytes) {
+              context.control.checkpoint();
+              context.observer.advanced(bytes, 0);
+            });
+        result_.sealed_anew.push_back(folder->sequence);
+        if (!dry_) put(name, *folder, seal, master);
+        return;
+      } catch (const Error& error) {
+        if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
+        why = error.what();
+      }
+    }
+    result_.not_sealed.push_back(printable(name) + ": " + why);
+  }
+
+  void put(const std::string& name, const SetFolder& folder, const Seal& seal, const SecretKey& master) {
+    session_.guard().check();
+    put_seals(session_.store(), folder.path, encode_seal(seal, master));
+    session_.list().take_up(session_.store(), name);
+    result_.changed = true;
+  }
+
+  WriteSession& session_;
+  bool dry_;
+  RepairResult& result_;
+};
+
+RepairResult repair_drive(WriteSession& session, const RepairRequest& request,
+                          const std::vector<LookSession*>& others, History& history) {
+  const RunContext& context = session.context();
+  RepairResult result;
+  result.root = session.root();
+  SealsAnew(session, request.dry, result).run();
+  result.found = checked(session, context, history);
+  Repair repair(session, &session, request, others, context);
+  result.sets = repair.mend(result.found);
+  result.changed = result.changed || repair.changed();
+  result.left = result.changed ? checked(session, context, history) : result.found;
+  return result;
+}
+
 }  // namespace
+
+std::vector<SetRepair> mending_prospects(LookSession& session, const VerifyResult& found,
+                                         const std::vector<LookSession*>& others, const RunContext& context) {
+  const RepairRequest request{.dry = true};
+  return Repair(session, nullptr, request, others, context).mend(found);
+}
 
 std::vector<RepairResult> repair_job(const std::string& name, const RepairRequest& request,
                                      const RunContext& context) {
@@ -248,7 +346,7 @@ std::vector<RepairResult> repair_job(const std::string& name, const RepairReques
       if (other != i) others.push_back(&all[other]);
     }
     drives.change_one(std::move(all[i]), [&](WriteSession& session) {
-      results.push_back(Repair(session, request, others, drives.history).run());
+      results.push_back(repair_drive(session, request, others, drives.history));
     });
   }
   return results;

@@ -2,37 +2,25 @@
 // destinations.
 #pragma once
 
-#include "archive/mending.hpp"
 #include "engine/session.hpp"
 #include "engine/verify.hpp"
 
 namespace kestrum {
 
-struct MendedFile {
-  std::string name;
-  FileMending mending;
-  std::string trouble;  // why its parity was of no use; else empty
-  bool has_parity = false;
-};
-
-struct SetRepair {
-  SetFacts facts;
-  bool seals = false;                                  // one was damaged or missing, and is as the other
-  std::vector<MendedFile> files;                       // that did not read
-  bool index = false;                                  // made anew from its volumes
-  std::uint64_t pieces_lost = 0;                       // of content, after that
-  std::uint64_t from_elsewhere = 0, from_sources = 0;  // of them, taken again
-  std::size_t parity_made = 0;  // files that got parity, or other parity in the place of a damaged one
-  bool any() const { return seals || index || !files.empty() || pieces_lost > 0 || parity_made > 0; }
-};
-
 struct RepairResult {
-  std::string root;             // of the destination
-  std::vector<SetRepair> sets;  // of which something was to be mended
-  VerifyResult found;           // before
-  VerifyResult left;            // after; the same where nothing was changed
+  std::string root;                     // of the destination
+  std::vector<Sequence> sealed_anew;    // sets of which neither seal did read
+  std::vector<std::string> not_sealed;  // those for which that could not be done, and why
+  std::vector<SetRepair> sets;          // of which something was to be mended
+  VerifyResult found;                   // before
+  VerifyResult left;                    // after; the same where nothing was changed
   bool changed = false;
 };
+
+// What could be mended of what a check found, and from what; nothing is changed, and nobody kept out.
+// `others`: sessions with the job's other destinations, unlocked. Throws as `repair_job` does.
+std::vector<SetRepair> mending_prospects(LookSession& session, const VerifyResult& found,
+                                         const std::vector<LookSession*>& others, const RunContext& context);
 
 struct RepairRequest {
   bool dry = false;         // only what could be mended, and from what

@@ -4,6 +4,7 @@
 
 #include "archive/catalog_reader.hpp"
 #include "archive/content_list.hpp"
+#include "archive/cutter.hpp"
 #include "engine/same_content.hpp"
 
 namespace kestrum {
@@ -36,6 +37,7 @@ class LostFinder {
       if (ref.length != 0) look(point, ref, FrameKind::record, {});
     }
     CatalogReader catalog(point, root.catalog);
+    catalog.on_page([&](const ChunkRef& page) { look(point, page, FrameKind::catalog, {}); });
     while (true) {
       control_.checkpoint();
       try {
@@ -142,15 +144,51 @@ std::optional<Bytes> Elsewhere::fetch(const ChunkName& name, const Naming& namin
   return std::nullopt;
 }
 
-std::optional<Bytes> fetch_from_source(const ChunkName& name, const LostChunk& chunk, const Naming& naming,
-                                       DiskToday& today) {
-  if (!chunk.use) return std::nullopt;
-  const FileHandle file = today.open(chunk.use->entry);
-  if (!file) return std::nullopt;
-  if (lseek(file.get(), static_cast<off_t>(chunk.use->at), SEEK_SET) < 0) return std::nullopt;
+static std::optional<Bytes> read_at(int fd, std::uint64_t at, std::uint32_t length) {
   Bytes content;
-  if (!read_exactly(file.get(), content, chunk.length)) return std::nullopt;
-  return named(std::move(content), name, naming);
+  if (lseek(fd, static_cast<off_t>(at), SEEK_SET) < 0 || !read_exactly(fd, content, length))
+    return std::nullopt;
+  return content;
+}
+
+std::optional<Bytes> FromSources::fetch(const ChunkName& name, const LostChunk& chunk,
+                                        const SecretKey& naming_key) {
+  if (!chunk.use) return std::nullopt;
+  const FileHandle file = today_.open(chunk.use->entry);
+  if (!file) return std::nullopt;
+  const Naming naming(naming_key);
+  if (std::optional<Bytes> same = read_at(file.get(), chunk.use->at, chunk.length)) {
+    if (naming.name(*same) == name) return same;
+  }
+  const Pieces& pieces = pieces_of(chunk.use->entry.path, file.get(), naming_key);
+  const auto found = pieces.find(name);
+  if (found == pieces.end()) return std::nullopt;
+  std::optional<Bytes> content = read_at(file.get(), found->second.at, found->second.length);
+  return content ? named(std::move(*content), name, naming) : std::nullopt;
+}
+
+// As a run cuts it (engine/file_saver): each stretch of data between holes on its own.
+const FromSources::Pieces& FromSources::pieces_of(const TreePath& path, int fd, const SecretKey& naming_key) {
+  if (cut_ == path) return pieces_;
+  cut_ = path;
+  pieces_.clear();
+  const Cutter cutter(naming_key);
+  const Naming naming(naming_key);
+  for (off_t at = 0; (at = lseek(fd, at, SEEK_DATA)) >= 0;) {
+    const off_t end = lseek(fd, at, SEEK_HOLE);
+    while (at < end) {
+      const auto length = static_cast<std::uint32_t>(std::min<off_t>(end - at, Cutter::max_size));
+      const std::optional<Bytes> content = read_at(fd, static_cast<std::uint64_t>(at), length);
+      if (!content) return pieces_;
+      const std::size_t cut = cutter.cut(*content);
+      const ByteView piece = ByteView(*content).first(cut);
+      pieces_.emplace(naming.name(piece),
+                      Place{static_cast<std::uint64_t>(at), static_cast<std::uint32_t>(cut)});
+      at += static_cast<off_t>(cut);
+    }
+    if (end <= at && lseek(fd, at, SEEK_DATA) == at) break;  // the file grew or shrank meanwhile
+  }
+  return pieces_;
 }
 
 }  // namespace kestrum

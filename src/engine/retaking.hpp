@@ -39,8 +39,24 @@ class Elsewhere {
   std::vector<std::unique_ptr<ChainReader>> chains_;
 };
 
-// In today's file of the same path, at the same place.
-std::optional<Bytes> fetch_from_source(const ChunkName& name, const LostChunk& chunk, const Naming& naming,
-                                       DiskToday& today);
+// In today's file of the same path: at the same place, else wherever cutting it anew finds it.
+class FromSources {
+ public:
+  // `here`: the points are of this machine.
+  explicit FromSources(bool here) : today_(here) {}
+  std::optional<Bytes> fetch(const ChunkName& name, const LostChunk& chunk, const SecretKey& naming_key);
+
+ private:
+  struct Place {
+    std::uint64_t at;
+    std::uint32_t length;
+  };
+  using Pieces = std::unordered_map<ChunkName, Place, ChunkNameHash>;
+  const Pieces& pieces_of(const TreePath& path, int fd, const SecretKey& naming_key);
+  DiskToday today_;
+  // Of the file that was asked for last: pieces of one file are asked for one after the other.
+  std::optional<TreePath> cut_;
+  Pieces pieces_;
+};
 
 }  // namespace kestrum

@@ -47,10 +47,24 @@ SetProofs::SetProofs(const std::vector<Proof>& proofs) {
   for (const Proof& proof : proofs) add(proof);
 }
 
-void SetProofs::take_back(const Stretch& stretch) {
+static bool touches(const Stretch& one, const Stretch& other) {
+  return one.from < other.to && one.to > other.from;
+}
+
+std::vector<Proof> SetProofs::take_back(const Stretch& stretch) {
+  std::vector<Proof> taken;
   std::erase_if(by_slot_[stretch.slot], [&](const Proof& proof) {
-    return proof.where.from < stretch.to && proof.where.to > stretch.from;
+    if (!touches(proof.where, stretch)) return false;
+    taken.push_back(proof);
+    return true;
   });
+  return taken;
+}
+
+bool SetProofs::any(const Stretch& stretch) const {
+  const std::vector<Proof>& proofs = of_file(stretch.slot);
+  return std::any_of(proofs.begin(), proofs.end(),
+                     [&](const Proof& proof) { return touches(proof.where, stretch); });
 }
 
 const std::vector<Proof>& SetProofs::of_file(std::uint32_t slot) const {

@@ -24,7 +24,9 @@ class SetProofs {
   SetProofs() = default;
   explicit SetProofs(const std::vector<Proof>& proofs);
   void add(const Proof& proof) { by_slot_[proof.where.slot].push_back(proof); }
-  void take_back(const Stretch& stretch);
+  // Returns what was known of it.
+  std::vector<Proof> take_back(const Stretch& stretch);
+  bool any(const Stretch& stretch) const;
   // When the last byte of it was read that was read longest ago; nothing where some of it never was.
   // `content`: and unpacked.
   std::optional<Instant> since(const Stretch& stretch, bool content) const;

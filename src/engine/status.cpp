@@ -161,6 +161,12 @@ void look_at_times(const Job& job, JobStatus& status, bool watched, Instant now)
   if (!comes) trouble({.kind = TroubleKind::soon, .text = job.warn_after->text(), .when = end});
 }
 
+void look_at_drills(JobStatus& status) {
+  const std::optional<JobCheck>& last = status.drills.last;
+  if (last && last->exit_code != exit_done && last->settles())
+    status.troubles.push_back({.kind = TroubleKind::drill, .text = check_text(*last), .when = last->started});
+}
+
 // What a check found is told by the points.
 void look_at_checks(JobStatus& status) {
   const std::optional<JobCheck>& last = status.checks.last;
@@ -198,7 +204,7 @@ void look_at_page(JobStatus& status, const Home& home) {
 // What is the same for all jobs.
 struct StatusAround {
   std::map<std::string, DueLook> times;
-  std::map<std::string, CheckLook> checks;
+  std::map<std::string, CheckLook> checks, drills;
   bool watched = false;  // an agent is there
 };
 
@@ -217,6 +223,7 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   status.job = name;
   if (auto found = around.times.find(name); found != around.times.end()) status.times = found->second;
   if (auto found = around.checks.find(name); found != around.checks.end()) status.checks = found->second;
+  if (auto found = around.drills.find(name); found != around.drills.end()) status.drills = found->second;
   std::vector<RunEntry> runs = history.runs(name, 1);
   if (!runs.empty()) status.last = runs[0];
   std::optional<Error> wrong;
@@ -242,6 +249,7 @@ JobStatus status_of(const std::string& name, const StatusAround& around, History
   look_at_runs(status);
   look_at_times(job, status, around.watched, now);
   look_at_checks(status);
+  look_at_drills(status);
   look_at_clock(status, now);
   look_at_broken_rules(status, history);
   look_at_page(status, context.home);
@@ -269,10 +277,10 @@ void sort_status(std::vector<JobStatus>& all) {
 
 const char* trouble_name(TroubleKind kind) {
   static constexpr const char* words[] = {
-      "suspect",        "job-file", "damaged",  "incomplete", "gone",       "failed",
-      "overdue",        "missed",   "waits",    "never-run",  "no-point",   "soon",
-      "unchecked",      "clock",    "cut-off",  "unfinished", "drive-away", "drive-bare",
-      "broken-promise", "place",    "problems", "page"};
+      "suspect",    "job-file",       "damaged", "incomplete", "gone",       "failed",
+      "overdue",    "missed",         "waits",   "never-run",  "no-point",   "soon",
+      "unchecked",  "drill",          "clock",   "cut-off",    "unfinished", "drive-away",
+      "drive-bare", "broken-promise", "place",   "problems",   "page"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -286,10 +294,14 @@ std::vector<JobStatus> job_status(std::vector<std::string> names, const RunConte
   History history = History::open(context);
   DueDesk desk(context, DueDesk::OnlyLook{});
   desk.read_jobs(true);
-  StatusAround around{desk.look_ahead(), {}, agent_here(context.home).has_value()};
-  CheckDesk checks(context);
+  StatusAround around{desk.look_ahead(), {}, {}, agent_here(context.home).has_value()};
+  CheckDesk checks(context, CheckKind::check), drills(context, CheckKind::drill);
   checks.read_jobs(desk, true);
-  for (const std::string& name : names) around.checks[name] = checks.look(desk, name);
+  drills.read_jobs(desk, true);
+  for (const std::string& name : names) {
+    around.checks[name] = checks.look(desk, name);
+    around.drills[name] = drills.look(desk, name);
+  }
   for (const std::string& name : names) all.push_back(status_of(name, around, history, context));
   sort_status(all);
   return all;

@@ -21,6 +21,7 @@ enum class TroubleKind {
   no_point,    // there is none yet
   soon,        // there will be no good point for longer than the job allows
   unchecked,   // the last check of everything could not be made
+  drill,       // the last rehearsed restore did not go well, or could not be made
   clock,       // something was made later than it is now
   cut_off,     // the last run has no end: it still goes on, or was cut off
   unfinished,  // a point was begun, and the next run goes on with it
@@ -66,6 +67,7 @@ struct JobStatus {
   std::vector<JobTrouble> troubles;    // worst first
   DueLook times;                       // what is due, what comes next
   CheckLook checks;                    // of everything it has
+  CheckLook drills;                    // rehearsed restores
 };
 
 // Worst first. `names`: none means every job of the home. Throws Error of kind usage for a name that is no

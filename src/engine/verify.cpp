@@ -2,12 +2,13 @@
 
 #include <algorithm>
 #include <random>
-#include <unordered_set>
 
 #include "archive/content_list.hpp"
 #include "base/exit_codes.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
+#include "calendar/local_time.hpp"
+#include "engine/chunk_looks.hpp"
 #include "engine/disk_today.hpp"
 #include "engine/same_content.hpp"
 
@@ -20,14 +21,6 @@ constexpr std::size_t listed_files = 1000;
 constexpr Stretch list_of_point{UINT32_MAX, 0, 1};
 // What is chosen or left out as one in a sample.
 constexpr std::uint64_t sample_stretch = 4u << 20;
-
-// The chunks of one set that read well.
-struct GoodChunks {
-  NameTable names;
-  std::unordered_set<ChunkName, ChunkNameHash> lost;
-  bool usable = false;
-  bool holds(const ChunkName& name) const { return usable && names.find(name) && !lost.contains(name); }
-};
 
 // What became of one set.
 struct SetLook {
@@ -47,6 +40,7 @@ class Verification {
         control_(control),
         round_(request.round, clock, history) {
     result_.depth = request.depth;
+    result_.known = request.known;
     result_.seed = request.seed.value_or(random_number() % 1000000);
   }
 
@@ -57,6 +51,7 @@ class Verification {
     if (request_.round.budget.any()) round_.sort(sets);
     if (request_.depth == Depth::sample) choose_sample(sets);
     observer_.phase_begins(Phase::checking, totals(sets));
+    if (request_.affected != nullptr) request_.affected->begin();
     try {
       for (const FoundSet* set : sets) check_one(*set);
       std::sort(result_.points.begin(), result_.points.end(),
@@ -71,6 +66,7 @@ class Verification {
       throw;
     }
     round_.end();
+    number_places();
     result_.left_bytes = round_.left_bytes();
     result_.complete = round_.complete();
     return std::move(result_);
@@ -131,7 +127,7 @@ class Verification {
 
   PhaseTotals totals(const std::vector<const FoundSet*>& sets) const {
     PhaseTotals totals;
-    if (request_.depth == Depth::quick || in_parts()) return totals;
+    if (request_.depth == Depth::quick || request_.known || in_parts()) return totals;
     for (const FoundSet* set : sets) {
       if (set->sealed()) totals.bytes += set->seal->core.facts.totals.stored_bytes;
     }
@@ -202,13 +198,14 @@ class Verification {
 
   void cannot_check(PointVerdict& verdict, const Error& why) {
     verdict.unreadable = why.what();
-    unreadable_.insert(verdict.sequence);
+    chunk_looks_.cannot_say(verdict.sequence);
   }
 
   void check_sealed(const FoundSet& set, PointVerdict& verdict) {
     try {
       SetReader& reader = chain_.set(set.folder.sequence);
       verdict.facts = reader.facts();
+      verdict.files = set.seal->core.files;
       check_content(set, reader, verdict);
     } catch (const Error& error) {
       if (is_of_the_system(error) && does_not_read(error)) {
@@ -230,6 +227,7 @@ class Verification {
 
   void check_content(const FoundSet& set, SetReader& reader, PointVerdict& verdict) {
     const Id& id = set.facts().set;
+    if (request_.known) return take_known(set, reader, verdict);
     const CheckOptions options{.frames = deep() ? FrameCheck::content : FrameCheck::marks,
                                .drop_cache = true,
                                .workers = request_.workers,
@@ -271,8 +269,26 @@ class Verification {
       for (const SealedFile& file : set.seal->core.files) round_.refuted(id, frames_of(file));
     }
     if (lost_before && look.whole && found.places.empty()) look.lost = {};
-    reader.mark_lost(look.lost);
-    verdict.lost = look.lost;
+    round_.lost(id, found.places);
+    take_lost(set, reader, verdict);
+  }
+
+  void take_lost(const FoundSet& set, SetReader& reader, PointVerdict& verdict) {
+    const LostPlaces& lost = looks_[set.folder.sequence].lost;
+    reader.mark_lost(lost);
+    chunk_looks_.lost(set, lost);
+    verdict.lost = lost;
+  }
+
+  // Nothing is read: what the last check of it has found.
+  void take_known(const FoundSet& set, SetReader& reader, PointVerdict& verdict) {
+    const Id& id = set.facts().set;
+    looks_[set.folder.sequence].lost = known_losses(id);
+    take_lost(set, reader, verdict);
+    if (verdict.lost.empty()) return;
+    verdict.findings.push_back("the check of " + local_text(history_->checks(id).last->when) +
+                               " found that parts of it do not read");
+    new_damage_ = bad_places_ = true;
   }
 
   LostPlaces known_losses(const Id& set) const {
@@ -281,28 +297,12 @@ class Verification {
     return last && !last->good ? last->lost : LostPlaces{};
   }
 
-  // Read when the first list refers to it.
-  const GoodChunks& chunks_of(Sequence sequence) {
-    const auto [place, is_new] = chunks_.try_emplace(sequence);
-    GoodChunks& chunks = place->second;
-    if (!is_new || unreadable_.contains(sequence)) return chunks;
-    SetReader* const reader = chain_.try_set(sequence);
-    const LostPlaces& lost = looks_[sequence].lost;
-    if (reader == nullptr || lost.slots.contains(0)) return chunks;
-    reader->each_record([&](const IndexRecord& record) {
-      chunks.names.put(record.name, 0);
-      if (lost.covers(record.slot, record.frame.offset)) chunks.lost.insert(record.name);
-    });
-    chunks.usable = true;
-    return chunks;
-  }
-
   // Nothing can be said of a point while a set that it needs cannot be read.
   bool lacks_what_it_needs(PointVerdict& verdict) {
     if (!verdict.unreadable.empty()) return true;
     for (std::size_t place : chain_.sets().needs().closure(*verdict.facts).met) {
       Sequence needed = chain_.sets().sealed_at(place).folder.sequence;
-      if (!unreadable_.contains(needed)) continue;
+      if (!chunk_looks_.cannot_be_said(needed)) continue;
       verdict.unreadable = "set " + std::to_string(needed) + ", which it needs, could not be read";
       return true;
     }
@@ -318,10 +318,42 @@ class Verification {
     return false;
   }
 
-  void add_affected(PointVerdict& verdict, std::string path, std::string reason) {
+  void add_affected(PointVerdict& verdict, std::string path, std::string reason,
+                    const std::set<BadPlaces::Place>& places = {}) {
     ++verdict.affected_count;
+    bad_.affects(places, verdict.sequence, path);
+    if (request_.affected != nullptr) {
+      std::vector<BadPlace> where;
+      for (const BadPlaces::Place place : places) where.push_back(bad_[place]);
+      request_.affected->file(verdict.sequence, path, reason, where);
+    }
     if (verdict.affected.size() < listed_files)
-      verdict.affected.push_back({std::move(path), std::move(reason)});
+      verdict.affected.push_back({std::move(path), std::move(reason), {places.begin(), places.end()}});
+  }
+
+  // From the order in which they were met to the one in which they are told.
+  void number_places() {
+    for (const auto& [sequence, look] : looks_) {
+      const Id& id = chain_.sets().shared(sequence)->facts().set;
+      const auto tell = [&](std::uint32_t slot, std::uint64_t frame) {
+        const std::optional<BadPlaces::Place> place = bad_.at(sequence, slot, frame);
+        const CheckRound::LostSince since = round_.lost_since(id, slot, frame);
+        if (place) bad_.since(*place, since.read_well, since.found);
+      };
+      for (const std::uint32_t slot : look.lost.slots) tell(slot, 0);
+      for (const auto& [slot, frames] : look.lost.frames) {
+        for (const std::uint64_t frame : frames) tell(slot, frame);
+      }
+    }
+    std::vector<std::size_t> number;
+    result_.places = bad_.merged(number);
+    for (PointVerdict& verdict : result_.points) {
+      for (AffectedFile& file : verdict.affected) {
+        std::set<std::size_t> places;
+        for (const std::size_t place : file.places) places.insert(number[place]);
+        file.places.assign(places.begin(), places.end());
+      }
+    }
   }
 
   void check_point(PointVerdict& verdict) {
@@ -356,7 +388,7 @@ class Verification {
 
   bool goes_through_list(const SetFacts& facts) {
     if (!deep()) return false;
-    if (new_damage_ || !in_parts()) return true;
+    if (new_damage_ || request_.known || !in_parts()) return true;
     if (request_.depth == Depth::sample) return sampled_lists_.contains(facts.sequence);
     if (!round_.is_due(facts.set, list_of_point)) return false;
     if (!round_.over()) return true;
@@ -368,20 +400,16 @@ class Verification {
   void check_record_chunks(PointVerdict& verdict, PointReader& point) {
     const Root& root = point.set().root();
     for (const ChunkRef& ref : {root.record, root.job_file, root.problems}) {
-      if (ref.length != 0 && !present(point, ref))
+      if (ref.length != 0 && !chunk_looks_.present(point, ref))
         verdict.findings.push_back("the record of this set's run does not read");
     }
   }
 
-  bool present(PointReader& point, const ChunkRef& ref) {
-    const auto& sources = point.sources();
-    const bool among = std::find(sources.begin(), sources.end(), ref.sequence) != sources.end();
-    if (among && chunks_of(ref.sequence).holds(ref.name)) return true;
-    return std::any_of(sources.begin(), sources.end(),
-                       [&](Sequence sequence) { return chunks_of(sequence).holds(ref.name); });
-  }
-
   void check_entries(PointVerdict& verdict, PointReader& point, CatalogReader& catalog) {
+    std::set<BadPlaces::Place> pages;
+    catalog.on_page([&](const ChunkRef& page) {
+      if (!chunk_looks_.present(point, page)) chunk_looks_.blame(point, page, pages);
+    });
     while (true) {
       control_.checkpoint();
       try {
@@ -394,31 +422,38 @@ class Verification {
         const bool more = catalog.pass_damage(gap);
         add_affected(verdict, gap.from.absolute(),
                      "the list of files is damaged from here" +
-                         (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")));
+                         (gap.until ? " to " + printable(gap.until->absolute()) : std::string(" on")),
+                     std::exchange(pages, {}));
         if (!more) return;
       }
     }
   }
 
   void check_entry(PointVerdict& verdict, PointReader& point, const Entry& entry) {
-    bool good = !entry.attribute_chunk || present(point, *entry.attribute_chunk);
+    bool good = true;
     std::uint64_t at = 0;
-    std::string where = "its attributes are damaged";
+    std::string where;
+    std::set<BadPlaces::Place> places;
+    const auto miss = [&](const ChunkRef& ref, const std::string& what) {
+      if (good) where = what;
+      good = false;
+      chunk_looks_.blame(point, ref, places);
+    };
+    if (entry.attribute_chunk && !chunk_looks_.present(point, *entry.attribute_chunk))
+      miss(*entry.attribute_chunk, "its attributes are damaged");
     auto look = [&](const ContentItem& item) {
-      if (good && item.kind != ItemKind::hole && !present(point, item.ref())) {
-        good = false;
-        where = "its content is damaged at byte " + std::to_string(at);
-      }
+      if (item.kind != ItemKind::hole && !chunk_looks_.present(point, item.ref()))
+        miss(item.ref(), "its content is damaged at byte " + std::to_string(at));
       if (item.kind != ItemKind::list) at += item.length;
     };
     try {
       walk_content(entry.content, point, look, look);
     } catch (const Error& error) {
       if (is_of_the_system(error) || error.kind() == ErrorKind::key) throw;
+      if (good) where = "the list of its content is damaged at byte " + std::to_string(at);
       good = false;
-      where = "the list of its content is damaged at byte " + std::to_string(at);
     }
-    if (!good) add_affected(verdict, entry.path.absolute(), where);
+    if (!good) add_affected(verdict, entry.path.absolute(), where, places);
     if (good && result_.source && verdict.sequence == source_point_) compare_source(point, entry);
   }
 
@@ -449,7 +484,8 @@ class Verification {
   History* history_;
   Observer& observer_;
   RunControl& control_;
-  std::map<Sequence, GoodChunks> chunks_;
+  BadPlaces bad_;
+  ChunkLooks chunk_looks_{chain_, bad_};
   std::map<Sequence, SetLook> looks_;
   CheckRound round_;
   // Of a sample: the beginnings of its parts, and the points whose lists are gone through.
@@ -458,7 +494,6 @@ class Verification {
   Sequence source_point_ = 0;
   DiskToday today_{true};
   bool new_damage_ = false, bad_places_ = false;
-  std::set<Sequence> unreadable_;
   std::optional<Error> closed_;
   VerifyResult result_;
 };
@@ -498,7 +533,7 @@ VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const 
                          const Clock& clock, History* history, Observer& observer, RunControl& control) {
   Verification verification(store, std::move(sets), keys, request, clock, history, observer, control);
   VerifyResult result = verification.run();
-  if (history != nullptr) verification.remember_all(result);
+  if (history != nullptr && !request.known) verification.remember_all(result);
   return result;
 }
 
@@ -516,7 +551,7 @@ static VerifyResult verify_current(LookSession& session, const VerifyRequest& re
       if (attempt == tries || session.is_current()) throw;
     }
     bool sure = result && (result->good() || session.is_current());
-    if (sure && history != nullptr) verification.remember_all(*result);
+    if (sure && history != nullptr && !request.known) verification.remember_all(*result);
     if (sure || (result && attempt == tries)) return std::move(*result);
     session.read_again();
   }
@@ -537,7 +572,7 @@ static void add_known_damage(VerifyResult& result, const std::vector<PointInfo>&
 
 // Where the place has an identity of its own, and everything there is to be checked.
 static std::string round_name(const LookSession& session, const VerifyRequest& request) {
-  if (request.depth != Depth::all || request.at || !session.destination().drive) return {};
+  if (request.depth != Depth::all || request.at || request.known || !session.destination().drive) return {};
   return to_hex(session.destination().drive->id) + " " + to_hex(session.identity().job) +
          (request.round.budget.any() ? " in parts" : "");
 }

@@ -3,14 +3,27 @@
 #pragma once
 
 #include "archive/set_check.hpp"
+#include "engine/bad_places.hpp"
 #include "engine/check_round.hpp"
 #include "engine/look.hpp"
+#include "engine/set_repair.hpp"
 
 namespace kestrum {
 
 struct AffectedFile {
   std::string path;
   std::string reason;
+  std::vector<std::size_t> places;  // among those of the result; empty: not known
+};
+
+// Told of every affected file, however many there are.
+class AffectedSink {
+ public:
+  virtual ~AffectedSink() = default;
+  // What was told before does not count.
+  virtual void begin() = 0;
+  virtual void file(Sequence point, const std::string& path, const std::string& reason,
+                    const std::vector<BadPlace>& places) = 0;
 };
 
 struct PointVerdict {
@@ -20,6 +33,7 @@ struct PointVerdict {
   std::vector<std::string> findings;  // of its own set
   std::vector<std::string> parity;    // of its own set's parity: the point is as good without
   LostPlaces lost;                    // of its own set: what does not read, as far as is known
+  std::vector<SealedFile> files;      // of its own set
   std::string unreadable;             // it could not be checked, and why: nothing is known of it then
   // That is because the passphrase at hand does not open it. `expected`: this machine knows that the one of
   // before does.
@@ -42,7 +56,9 @@ struct SourceTally {
 
 struct VerifyResult {
   Depth depth = Depth::quick;
+  bool known = false;  // nothing was read but lists
   std::vector<PointVerdict> points;
+  std::vector<BadPlace> places;       // those that mean most first
   std::vector<std::string> findings;  // of the job's folder and the drive
   std::uint64_t bytes = 0;            // read
   std::uint64_t left_bytes = 0;       // that were to be checked too, and are left for the next time
@@ -59,6 +75,7 @@ struct VerifyResult {
 struct DriveVerdict {
   std::string drive;  // where it is
   VerifyResult result;
+  std::vector<SetRepair> mending = {};  // what could be mended, where that was looked for
 };
 // Of all of them together: damage first, then a key that does not open, then what could not be read.
 int exit_code_of(const std::vector<DriveVerdict>& verdicts);
@@ -73,6 +90,10 @@ struct VerifyRequest {
   unsigned sample_percent = 5;        // of the bytes, 1 to 100, at depth `sample`
   std::optional<std::uint64_t> seed;  // the sample is the same each time; none: what was read longest ago
   std::string machine = {};           // this one, at depth `source`
+  // With depth `all`: what earlier checks have found, and what that means; nothing is read but the lists of
+  // points. Needs a history.
+  bool known = false;
+  AffectedSink* affected = nullptr;
 };
 
 // Damage is the result, never thrown. Throws Error: key (nothing opens), usage; Stopped. `history` remembers

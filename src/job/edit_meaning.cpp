@@ -46,6 +46,8 @@ constexpr Meaning meanings[] = {
     {"keep", "",
      "no set is touched now; the rules hold from the end of the next run on: kestrum prune NAME --dry"},
     {"check", "after-run", "no set is touched; it holds from the next run on"},
+    {"check", "drill", "no set is touched; it holds from the next drill on"},
+    {"check", "drill-with", "no set is touched; it holds from the next drill on"},
     {"check", "", "no set is touched; it holds from the next check on"},
     {"around", "", "no set is touched; it holds from the next run on"},
     {"tell", "", "no set is touched; it holds from the next run on"},

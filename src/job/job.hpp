@@ -91,6 +91,8 @@ struct Job {
   AfterRun after_run = AfterRun::read_back;         // [check]
   std::vector<Phrase> check_times;                  // everything is checked, also without runs; none: by hand
   CheckLimit check_budget;                          // so much each time
+  std::vector<Phrase> drill_times;                  // a restore is rehearsed; none: by hand
+  std::vector<std::string> drill_with;              // paths that are always in it
   std::string before, after_failure, after;         // [around]: commands; empty: none
   bool goes_on_without_before = false;              // when that command fails
   Span around_limit{1, Span::Unit::hour};           // of each of these commands
@@ -106,6 +108,9 @@ inline std::vector<Phrase> times_of(const Job& job) {
 
 inline std::vector<Phrase> check_times_of(const Job& job) {
   return job.enabled ? job.check_times : std::vector<Phrase>();
+}
+inline std::vector<Phrase> drill_times_of(const Job& job) {
+  return job.enabled ? job.drill_times : std::vector<Phrase>();
 }
 
 // Whether what happens to its sources starts it.

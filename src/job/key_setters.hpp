@@ -67,6 +67,8 @@ void set_at_least(Job& job, const KeyValues& values);
 
 void set_after_run(Job& job, const KeyValues& values);
 void set_check_times(Job& job, const KeyValues& values);
+void set_drill_times(Job& job, const KeyValues& values);
+void set_drill_with(Job& job, const KeyValues& values);
 void set_check_budget(Job& job, const KeyValues& values);
 void set_before(Job& job, const KeyValues& values);
 void set_if_before_fails(Job& job, const KeyValues& values);

@@ -2,6 +2,7 @@
 
 #include "base/error.hpp"
 #include "base/text.hpp"
+#include "base/tree_path.hpp"
 #include "job/key_setters.hpp"
 #include "job/settings.hpp"
 
@@ -87,17 +88,41 @@ void set_after_run(Job& job, const KeyValues& values) {
   job.after_run = static_cast<AfterRun>(one_of(values[0], {"nothing", "read back", "read back all"}));
 }
 
-void set_check_times(Job& job, const KeyValues& values) {
-  job.check_times.clear();
+// What is wanted so seldom needs no time: one when people are rarely in the middle of something.
+static std::string with_a_time(const std::string& value) {
+  if (value == "weekly") return "saturday at 12:00";
+  return value == "monthly" ? "first saturday at 12:00" : value;
+}
+
+// `what`: is made at these times.
+static std::vector<Phrase> times_besides_runs(const KeyValues& values, const std::string& what) {
+  std::vector<Phrase> times;
   for (const std::string& value : values) {
-    Phrase phrase = parse_phrase(value);
+    Phrase phrase = parse_phrase(with_a_time(value));
     if (phrase.type == Phrase::Type::on_change)
-      refuse_value("nothing that changes makes a check due", "give times, like \"saturday at 03:00\"");
+      refuse_value("nothing that changes makes a " + what + " due", "give times, like \"saturday at 03:00\"");
     if (phrase.kind)
-      refuse_value("a check writes no set, and '" + value + "' says of which kind",
+      refuse_value("a " + what + " writes no set, and '" + value + "' says of which kind",
                    "leave out " + std::string(kind_name(*phrase.kind)));
-    job.check_times.push_back(std::move(phrase));
+    times.push_back(std::move(phrase));
   }
+  return times;
+}
+
+void set_check_times(Job& job, const KeyValues& values) {
+  job.check_times = times_besides_runs(values, "check");
+}
+
+void set_drill_times(Job& job, const KeyValues& values) {
+  job.drill_times = times_besides_runs(values, "drill");
+}
+
+void set_drill_with(Job& job, const KeyValues& values) {
+  for (const std::string& value : values) {
+    if (!value.starts_with('/') || !TreePath::parse(value))
+      refuse_value("'" + value + "' is no path", "give it from the root: /srv/ringing/2026.csv");
+  }
+  job.drill_with = values;
 }
 
 void set_check_budget(Job& job, const KeyValues& values) {

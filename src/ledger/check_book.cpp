@@ -5,6 +5,10 @@
 
 namespace kestrum {
 
+std::string_view check_kind_word(CheckKind kind) {
+  return kind == CheckKind::drill ? "drill" : "check";
+}
+
 bool JobCheck::settles() const {
   if (!ended) return false;
   for (const ErrorKind again : {ErrorKind::no_destination, ErrorKind::busy, ErrorKind::stopped}) {
@@ -18,14 +22,15 @@ void CheckBook::begin(JobCheck& check) {
   constexpr std::int64_t most = 400;
   Transaction writing(database_, "BEGIN IMMEDIATE");
   Statement clear(database_.get(),
-                  "DELETE FROM job_check WHERE job = ?1 AND id NOT IN "
-                  "(SELECT id FROM job_check WHERE job = ?1 ORDER BY id DESC LIMIT ?2)");
-  clear.bind(1, check.job).bind(2, most - 1).step();
+                  "DELETE FROM job_check WHERE job = ?1 AND kind = ?3 AND id NOT IN "
+                  "(SELECT id FROM job_check WHERE job = ?1 AND kind = ?3 ORDER BY id DESC LIMIT ?2)");
+  const std::string kind(check_kind_word(check.kind));
+  clear.bind(1, check.job).bind(2, most - 1).bind(3, kind).step();
   Statement insert(
       database_.get(),
-      "INSERT INTO job_check (job, started, process, exit_code, bytes, left_bytes, complete, message) "
-      "VALUES (?, ?, ?, 0, 0, 0, 0, '')");
-  insert.bind(1, check.job).bind(2, utc_text(check.started)).bind(3, check.process).step();
+      "INSERT INTO job_check (job, started, process, kind, exit_code, bytes, left_bytes, complete, message) "
+      "VALUES (?, ?, ?, ?, 0, 0, 0, 0, '')");
+  insert.bind(1, check.job).bind(2, utc_text(check.started)).bind(3, check.process).bind(4, kind).step();
   check.id = database_.last_row();
   writing.commit();
 }
@@ -40,12 +45,12 @@ void CheckBook::finish(const JobCheck& check) {
   update.bind(6, check.complete ? 1 : 0).bind(7, to_utf8(check.message)).step();
 }
 
-std::vector<JobCheck> CheckBook::checks(const std::string& job, int most) {
+std::vector<JobCheck> CheckBook::checks(const std::string& job, CheckKind kind, int most) {
   Statement ask(
       database_.get(),
       "SELECT id, started, ended, process, exit_code, bytes, left_bytes, complete, message FROM job_check "
-      "WHERE job = ? ORDER BY id DESC LIMIT ?");
-  ask.bind(1, job).bind(2, most);
+      "WHERE job = ? AND kind = ? ORDER BY id DESC LIMIT ?");
+  ask.bind(1, job).bind(2, std::string(check_kind_word(kind))).bind(3, most);
   std::vector<JobCheck> all;
   while (ask.step()) {
     JobCheck check{.id = ask.integer(0), .job = job, .started = parse_utc(ask.text(1)).value_or(Instant{})};
@@ -56,6 +61,7 @@ std::vector<JobCheck> CheckBook::checks(const std::string& job, int most) {
     check.left_bytes = static_cast<std::uint64_t>(ask.integer(6));
     check.complete = ask.integer(7) != 0;
     check.message = ask.text(8);
+    check.kind = kind;
     all.push_back(std::move(check));
   }
   return all;

@@ -87,6 +87,18 @@ CREATE INDEX job_check_job ON job_check(job, id);
 PRAGMA user_version = 8;
 )";
 
+constexpr const char* schema_9 = R"(
+ALTER TABLE job_check ADD COLUMN kind TEXT NOT NULL DEFAULT 'check';
+CREATE TABLE drill (
+  id INTEGER PRIMARY KEY, job TEXT NOT NULL, drive TEXT NOT NULL, at TEXT NOT NULL, point INTEGER NOT NULL,
+  point_started TEXT NOT NULL, files INTEGER NOT NULL, all_files INTEGER NOT NULL, bytes INTEGER NOT NULL,
+  all_bytes INTEGER NOT NULL, bad INTEGER NOT NULL, source_same INTEGER NOT NULL, source_differs INTEGER NOT NULL,
+  opened INTEGER NOT NULL, unopened INTEGER NOT NULL, trials INTEGER NOT NULL, failed_trials INTEGER NOT NULL,
+  seconds INTEGER NOT NULL, all_seconds INTEGER NOT NULL, good INTEGER NOT NULL);
+CREATE INDEX drill_job ON drill(job, id);
+PRAGMA user_version = 9;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
@@ -196,6 +208,7 @@ void Ledger::migrate(Access access) {
   if (found < 6) database_.run(schema_6);
   if (found < 7) database_.run(schema_7);
   if (found < 8) database_.run(schema_8);
+  if (found < 9) database_.run(schema_9);
   database_.run("COMMIT");
 }
 

@@ -62,7 +62,7 @@ struct NotAskedFor {};
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 8;
+  static constexpr int version = 9;
   // For reading: a file that may not be written serves as it is.
   enum class Access { writing, reading };
   explicit Ledger(const std::string& path, Access access = Access::writing);

@@ -56,12 +56,13 @@ Json check_json(const JobCheck& check) {
           {"text", to_utf8(check_text(check))}};
 }
 
-std::string runs_document(const std::vector<RunOutcome>& runs, const std::vector<JobCheckOutcome>& checks) {
+std::string runs_document(const std::vector<RunOutcome>& runs, const std::vector<JobCheck>& checks) {
   Json json = document("run");
   json["checks"] = Json::array();
-  for (const JobCheckOutcome& check : checks) {
-    json["checks"].push_back(check_json(check.entry));
-    json["checks"].back()["job"] = check.entry.job;
+  for (const JobCheck& check : checks) {
+    json["checks"].push_back(check_json(check));
+    json["checks"].back()["job"] = check.job;
+    json["checks"].back()["kind"] = check_kind_word(check.kind);
   }
   json["runs"] = Json::array();
   for (const RunOutcome& outcome : runs) {
@@ -252,64 +253,6 @@ std::string restore_document(const RestoreResult& result, const std::vector<Rest
     json["items"].push_back(restored_json(item));
   }
   json["problems"] = problems_json(result.problems);
-  return text_of(json);
-}
-
-// How much of what lies at a destination a check has looked at.
-static Json part_json(const std::string& destination, const VerifyResult& result) {
-  Json part{{"destination", to_utf8(destination)},
-            {"bytes", result.bytes},
-            {"left-bytes", result.left_bytes},
-            {"complete", result.complete},
-            {"went-on-from", result.went_on ? Json(utc_text(*result.went_on)) : Json(nullptr)},
-            {"seed", result.depth == Depth::sample ? Json(result.seed) : Json(nullptr)},
-            {"source", nullptr}};
-  if (!result.source) return part;
-  const SourceTally& source = *result.source;
-  part["source"] = {{"same", source.same},     {"changed", source.changed}, {"gone", source.gone},
-                    {"unread", source.unread}, {"wrong", source.wrong},     {"wrong-files", Json::array()}};
-  for (const std::string& path : source.wrong_paths) {
-    Json file = Json::object();
-    put_path(file, "path", path);
-    part["source"]["wrong-files"].push_back(std::move(file));
-  }
-  return part;
-}
-
-std::string verify_document(const std::vector<DriveVerdict>& verdicts) {
-  Json json = document("verify");
-  json["depth"] = depth_text(verdicts.at(0).result.depth);
-  json["good"] =
-      std::all_of(verdicts.begin(), verdicts.end(), [](const auto& one) { return one.result.good(); });
-  json["bytes"] = 0;
-  json["findings"] = Json::array();
-  json["points"] = Json::array();
-  json["parts"] = Json::array();
-  std::uint64_t bytes = 0;
-  for (const auto& [destination, result] : verdicts) {
-    bytes += result.bytes;
-    json["parts"].push_back(part_json(destination, result));
-    for (const std::string& finding : result.findings) json["findings"].push_back(to_utf8(finding));
-    for (const PointVerdict& verdict : result.points) {
-      Json one{{"point", verdict.sequence},
-               {"destination", to_utf8(destination)},
-               {"folder", verdict.folder},
-               {"good", verdict.good()},
-               {"unreadable", to_utf8(verdict.unreadable)}};
-      one["findings"] = findings_json(verdict.findings);
-      one["parity-findings"] = findings_json(verdict.parity);
-      one["affected-files"] = verdict.affected_count;
-      one["affected"] = Json::array();
-      for (const AffectedFile& file : verdict.affected) {
-        Json affected = Json::object();
-        put_path(affected, "path", file.path);
-        affected["reason"] = to_utf8(file.reason);
-        one["affected"].push_back(std::move(affected));
-      }
-      json["points"].push_back(std::move(one));
-    }
-  }
-  json["bytes"] = bytes;
   return text_of(json);
 }
 

@@ -30,8 +30,7 @@ std::string preview_document(const std::string& job, const PreviewResult& previe
 std::string why_document(const std::string& job, const std::string& path, const Explanation& explanation);
 
 // `checks`: that were due too.
-std::string runs_document(const std::vector<RunOutcome>& runs,
-                          const std::vector<JobCheckOutcome>& checks = {});
+std::string runs_document(const std::vector<RunOutcome>& runs, const std::vector<JobCheck>& checks = {});
 // `due`: of the same job, with the runs that they have.
 std::string history_document(const std::vector<RunEntry>& runs, const std::vector<DueMade>& due);
 // The same as comma-separated values (RFC 4180), a line for each run and each due moment without one.

@@ -201,6 +201,9 @@ class Page {
     for (const Phrase& phrase : job_.check_times)
       line("Checks", phrase.text() + ", " +
                          (job_.check_budget.any() ? job_.check_budget.text() + " each time" : "everything"));
+    for (const Phrase& phrase : job_.drill_times)
+      line("Drills", phrase.text() + ", a sample of the files comes back for a rehearsal");
+    for (const std::string& path : job_.drill_with) line("In each drill", printable(path));
     for (const std::string& text : command_lines(job_)) line("Commands", text);
     if (!job_.tell.mail.empty())
       line("Mail", "to " + join(job_.tell.mail, ", ") + ": " + tell_when_text(job_.tell));

@@ -7,7 +7,7 @@
 
 namespace kestrum {
 
-static Json set_json(const SetRepair& set) {
+Json mending_json(const SetRepair& set) {
   Json one{{"point", set.facts.sequence},
            {"seals", set.seals},
            {"index", set.index},
@@ -38,9 +38,12 @@ std::string repair_document(const std::string& job, bool dry, const std::vector<
              {"changed", result.changed},
              {"was-good", result.found.good()},
              {"good", result.left.good()},
+             {"sealed-anew", result.sealed_anew},
+             {"not-sealed", Json::array()},
              {"sets", Json::array()},
              {"affected-files", Json::array()}};
-    for (const SetRepair& set : result.sets) one["sets"].push_back(set_json(set));
+    for (const std::string& line : result.not_sealed) one["not-sealed"].push_back(to_utf8(line));
+    for (const SetRepair& set : result.sets) one["sets"].push_back(mending_json(set));
     for (const PointVerdict& verdict : result.left.points) {
       if (verdict.affected_count > 0)
         one["affected-files"].push_back({{"point", verdict.sequence}, {"files", verdict.affected_count}});

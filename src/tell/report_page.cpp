@@ -11,6 +11,7 @@
 #include "tell/age_words.hpp"
 #include "tell/forecast_figure.hpp"
 #include "tell/html.hpp"
+#include "tell/page_parts.hpp"
 #include "tell/points_figure.hpp"
 #include "tell/runs_figure.hpp"
 #include "tell/status_words.hpp"
@@ -18,56 +19,10 @@
 namespace kestrum {
 namespace {
 
-// The words carry the state; colour only helps. Text on its ground has a contrast of 7 and more.
-constexpr const char* style = R"(
-:root { color-scheme: light dark; --ground: #ffffff; --text: #1a1a1a; --quiet: #4a4a4a; --line: #c8ccd0;
-  --panel: #f3f5f7; --bad: #8c1c13; --good: #1f4e79; }
-@media (prefers-color-scheme: dark) {
-  :root { --ground: #15181b; --text: #eceff1; --quiet: #b6bcc2; --line: #444a50; --panel: #1f2428; --bad: #ffb0a3;
-    --good: #a9d0f5; }
-  img { filter: invert(0.92) hue-rotate(180deg); }
-}
-* { box-sizing: border-box; }
-body { margin: 0 auto; padding: 1rem; max-width: 62rem; font: 1rem/1.5 "DejaVu Sans", "Liberation Sans", sans-serif;
-  background: var(--ground); color: var(--text); overflow-wrap: anywhere; }
-h1 { font-size: 1.5rem; line-height: 1.25; margin: 0.5rem 0; }
-h2 { font-size: 1.2rem; margin: 0 0 0.3rem; }
-h3 { font-size: 1rem; margin: 1.2rem 0 0.3rem; }
-p { margin: 0.3rem 0; }
-a { color: var(--good); }
-section { border-top: 2px solid var(--line); padding: 1rem 0; }
-.sentence { font-weight: bold; }
-.quiet { color: var(--quiet); font-size: 0.9rem; }
-.state { display: inline-block; padding: 0 0.5em; border: 2px solid var(--good); color: var(--good); font-size: 0.85rem;
-  font-weight: bold; border-radius: 0.3em; vertical-align: middle; }
-.state.bad { border-color: var(--bad); color: var(--bad); border-style: double; border-width: 4px; }
-ul { margin: 0.3rem 0; padding-left: 1.3rem; }
-li { margin: 0.3rem 0; }
-code { font-family: "DejaVu Sans Mono", "Liberation Mono", monospace; font-size: 0.9em; }
-table { border-collapse: collapse; width: 100%; font-size: 0.92rem; }
-th, td { text-align: left; padding: 0.25rem 0.6rem 0.25rem 0; border-bottom: 1px solid var(--line); vertical-align: top; }
-th { font-weight: bold; }
-td, th { white-space: nowrap; }
-td.words, th.words { white-space: normal; }
-th.words { max-width: 38vw; overflow-wrap: break-word; }
-td.number, th.number { text-align: right; }
-caption { text-align: left; font-weight: bold; padding: 0.3rem 0; }
-img { width: 100%; height: auto; display: block; }
-@media (max-width: 40rem) { body { padding: 0.7rem; } td .state { white-space: normal; } .wide { display: none; } h1 { font-size: 1.3rem; } }
-@media print { body { max-width: none; padding: 0; font-size: 10pt; }
-  h2, h3 { break-after: avoid; } figure, tr { break-inside: avoid; } a { color: inherit; text-decoration: none; } }
-figure { margin: 0.3rem 0; }
-)";
-
 constexpr FigureSize wide_figure{980, 340, 12};
 constexpr FigureSize narrow_figure{430, 330, 11};
 // Each is drawn twice and takes some 20 KiB.
 constexpr std::size_t most_with_figures = 25;
-
-std::string tag(const char* name, const std::string& text, const std::string& attributes = {}) {
-  return std::string("<") + name + (attributes.empty() ? "" : " " + attributes) + ">" + html_text(text) +
-         "</" + name + ">\n";
-}
 
 std::string image_source(const std::string& svg) {
   gchar* coded = g_base64_encode(reinterpret_cast<const guchar*>(svg.data()), svg.size());
@@ -93,37 +48,6 @@ std::string sequences(const std::vector<const PointInfo*>& points) {
   return points.size() == 1 ? first : first + " to " + last;
 }
 
-// Cells of a row; which of them are numbers and which are left out on a narrow screen says the head.
-struct Column {
-  const char* heading;
-  bool number = false, wide = false, words = false;
-  std::string attributes(const char* scope = nullptr) const {
-    std::vector<std::string> names;
-    if (number) names.emplace_back("number");
-    if (wide) names.emplace_back("wide");
-    if (words) names.emplace_back("words");
-    const std::string classes = join(names, " ");
-    std::string out = scope != nullptr ? std::string("scope=\"") + scope + "\"" : "";
-    if (!classes.empty()) out += (out.empty() ? "" : " ") + ("class=\"" + classes + "\"");
-    return out;
-  }
-};
-
-std::string table(const std::string& caption, const std::vector<Column>& columns,
-                  const std::vector<std::vector<std::string>>& rows) {
-  std::string out = "<table>\n" + tag("caption", caption) + "<thead><tr>";
-  for (const Column& column : columns) out += tag("th", column.heading, column.attributes("col"));
-  out += "</tr></thead>\n<tbody>\n";
-  for (const std::vector<std::string>& row : rows) {
-    out += "<tr>";
-    for (std::size_t i = 0; i < row.size(); ++i)
-      out += i == 0 ? tag("th", row[i], columns[i].attributes("row"))
-                    : tag("td", row[i], columns[i].attributes());
-    out += "</tr>\n";
-  }
-  return out + "</tbody></table>\n";
-}
-
 const char* state_word(const JobStatus& status) {
   if (!status.newest_good) return "no good point";
   return status.troubles.empty() ? "good" : "needs a look";
@@ -131,7 +55,7 @@ const char* state_word(const JobStatus& status) {
 
 std::string state_badge(const JobStatus& status) {
   const bool bad = !status.newest_good || !status.troubles.empty();
-  return tag("span", state_word(status), bad ? "class=\"state bad\"" : "class=\"state\"");
+  return badge(state_word(status), bad);
 }
 
 class Page {
@@ -141,11 +65,7 @@ class Page {
   std::string text() {
     const std::string title =
         "How the jobs " + std::string(report_.place ? "in " : "of ") + printable(report_.of) + " stand";
-    std::string out =
-        "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n<meta name=\"viewport\" "
-        "content=\"width=device-width, initial-scale=1\">\n" +
-        tag("title", title) + "<style>" + style + "</style>\n</head>\n<body>\n<header>\n";
-    out += tag("h1", title) + tag("p", report_sentence(report_), "class=\"sentence\"");
+    std::string out = page_start(title) + tag("p", report_sentence(report_), "class=\"sentence\"");
     out += tag("p",
                "As of " + weekday_text(report_.now) + " " + local_text(report_.now, true) +
                    ". Times are local ones.",
@@ -155,9 +75,7 @@ class Page {
     for (std::size_t i = 0; i < report_.jobs.size(); ++i) out += job(report_.jobs[i], i);
     out += "</main>\n<footer>\n";
     if (!figure_trouble_.empty()) out += tag("p", "Without figures: " + figure_trouble_, "class=\"quiet\"");
-    return out +
-           tag("p", "Made by kestrum. Nothing on this page is loaded from elsewhere.", "class=\"quiet\"") +
-           "</footer>\n</body>\n</html>\n";
+    return out + page_end();
   }
 
  private:

@@ -24,6 +24,13 @@ std::string troubles_text(const JobStatus& status) {
 
 }  // namespace
 
+Json look_json(const CheckLook& look) {
+  return {{"last", look.last ? check_json(*look.last) : Json(nullptr)},
+          {"going", look.going},
+          {"waits-for", look.wait ? Json(due_reason_name(look.wait->reason)) : Json(nullptr)},
+          {"next", instant_json(look.next)}};
+}
+
 Json job_status_json(const JobStatus& status, Instant now) {
   std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
   Json one{
@@ -54,11 +61,8 @@ Json job_status_json(const JobStatus& status, Instant now) {
                                    {"way-in-tried", instant_json(drive.way_tried)},
                                    {"drive", space_json(drive.space)}});
   }
-  one["checks"] = {
-      {"last", status.checks.last ? check_json(*status.checks.last) : Json(nullptr)},
-      {"going", status.checks.going},
-      {"waits-for", status.checks.wait ? Json(due_reason_name(status.checks.wait->reason)) : Json(nullptr)},
-      {"next", instant_json(status.checks.next)}};
+  one["checks"] = look_json(status.checks);
+  one["drills"] = look_json(status.drills);
   one["trouble"] = to_utf8(troubles_text(status));
   one["troubles"] = Json::array();
   one["trouble-list"] = Json::array();

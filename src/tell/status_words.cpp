@@ -47,6 +47,9 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
       return "it has no point yet";
     case TroubleKind::unchecked:
       return "its sets could not be checked: " + trouble.text;
+    case TroubleKind::drill:
+      return "of the restore rehearsed on " + local_text(trouble.when) + ", " + trouble.text +
+             ": kestrum drill " + subject_of(status);
     case TroubleKind::clock:
       return "its newest point or run is of " + local_text(trouble.when) +
              ", later than the clock says now: is the clock right?";
@@ -126,6 +129,8 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
       return "plug it in, and the run starts by itself";
     case TroubleKind::unchecked:
       return "see why: kestrum verify " + job;
+    case TroubleKind::drill:
+      return "see which files: kestrum drill " + job;
     case TroubleKind::clock:
       return "set the clock right";
     case TroubleKind::cut_off:
@@ -147,18 +152,24 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
   return {};
 }
 
-std::string checks_sentence(const JobStatus& status) {
-  const CheckLook& checks = status.checks;
+// `what`: "check"; `not_yet`: that none was made.
+static std::string look_sentence(const CheckLook& look, const std::string& what, const std::string& not_yet) {
   std::string text;
-  if (checks.last)
-    text = "Last check " + local_text(checks.last->started) + ": " + check_text(*checks.last) + ".";
-  if (!checks.last && checks.by_times) text = "It was not checked yet.";
-  if (checks.going) return text + (text.empty() ? "" : " ") + "A check goes on.";
-  if (!checks.by_times) return text;
-  if (checks.wait)
+  if (look.last)
+    text = "Last " + what + " " + local_text(look.last->started) + ": " + check_text(*look.last) + ".";
+  if (!look.last && look.by_times) text = not_yet;
+  if (look.going) return text + (text.empty() ? "" : " ") + "A " + what + " goes on.";
+  if (!look.by_times) return text;
+  if (look.wait)
     return text +
-           (checks.wait->reason == DueReason::drive ? " The next waits for the drive." : " The next is due.");
-  return checks.next ? text + " The next: " + local_text(*checks.next) + "." : text;
+           (look.wait->reason == DueReason::drive ? " The next waits for the drive." : " The next is due.");
+  return look.next ? text + " The next: " + local_text(*look.next) + "." : text;
+}
+
+std::string checks_sentence(const JobStatus& status) {
+  const std::string checks = look_sentence(status.checks, "check", "It was not checked yet."),
+                    drills = look_sentence(status.drills, "drill", "No restore was rehearsed yet.");
+  return checks + (checks.empty() || drills.empty() ? "" : " ") + drills;
 }
 
 std::string state_sentence(const JobStatus& status, Instant now) {

@@ -99,7 +99,7 @@ def play(desk):
                   ["versions", "wardens", desk.path("source/list.csv")], ["compare", "wardens", "--at", "drive:3", "--with", "drive:4"],
                   ["compare", "wardens", "--at", "drive:4"], ["compare", "wardens", desk.path("source/list.csv"), "--at", "drive:3", "--with", "drive:4"],
                   ["open", "wardens", "--at", "drive:4", "--on", desk.path("on")], ["open", "--close", desk.path("on")],
-                  ["verify", "wardens"], ["repair", "wardens", "--dry"], ["prune", "wardens", "--dry"], ["prune", "wardens"], ["fold", "wardens", "--beyond-rules", "--yes"],
+                  ["verify", "wardens"], ["drill", "wardens", "--seed", "7", "--rebuild"], ["repair", "wardens", "--dry"], ["prune", "wardens", "--dry"], ["prune", "wardens"], ["fold", "wardens", "--beyond-rules", "--yes"],
                   ["keep", "wardens", "drive:5", "--because", "the count of spring"], ["points", "wardens"], ["keep", "wardens"],
                   ["drop", "wardens", "drive:4", "--dry"], ["drop", "wardens", "drive:4", "--yes"],
                   ["forecast", "wardens", "--days", "7"], ["job", "edit", "wardens", "--how-compression", "small"],
@@ -118,6 +118,7 @@ def play(desk):
         volume.write(bytes([byte[0] ^ 1]))
     os.rename(desk.path("second"), desk.path("away"))
     desk("verify", "wardens")
+    desk("drill", "wardens", "--seed", "7")
     desk("points", "wardens")
     desk("status")
     desk("restore", "wardens", desk.path("source"), "--to", desk.path("back"))

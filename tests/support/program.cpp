@@ -27,7 +27,8 @@ void read_some(int fd, std::string& out, bool& open) {
 }  // namespace
 
 void Program::become(const std::vector<std::string>& words) const {
-  std::vector<std::string> pairs{"PATH=/usr/bin:/bin"};
+  std::vector<std::string> pairs;
+  if (!environment.contains("PATH")) pairs.emplace_back("PATH=/usr/bin:/bin");
   if (!environment.contains("TZ")) pairs.emplace_back("TZ=UTC");
   if (!environment.contains("LC_ALL")) pairs.emplace_back("LC_ALL=C.UTF-8");
   for (const auto& [name, value] : environment) pairs.push_back(name + "=" + value);

@@ -257,7 +257,7 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
       "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP "
       "TABLE job_time; "
       "DROP TABLE due; DROP TABLE event; DROP TABLE restore; DROP TABLE proof; DROP TABLE check_round; "
-      "DROP TABLE job_check; "
+      "DROP TABLE job_check; DROP TABLE drill; "
       "PRAGMA "
       "user_version = 3");
   Ledger again(path);

@@ -102,6 +102,8 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"check-after-run", {{"nothing"}, {"read back all"}}},
       {"check-times", {{"saturday at 03:00"}, {"daily at 01:00", "first sunday at 05:00"}}},
       {"check-budget", {{"30 minutes"}, {"20 GiB"}}},
+      {"check-drill", {{"monthly"}, {"first sunday at 05:00", "first wednesday at 05:00"}}},
+      {"check-drill-with", {{"/srv/ringing/2026.csv"}, {"/srv/ringing/2026.csv", "/home/isla/moths"}}},
       {"around-before", {{"sqlite3 /srv/s.db '.backup /srv/s.copy'"}, {"true"}}},
       {"around-if-before-fails", {{"go on"}, {"give up"}}},
       {"around-after-failure", {{"logger \"failed\""}, {"true"}}},

@@ -341,15 +341,118 @@ TEST(Repair, PiecesComeFromTodaysFilesWhereTheseStillHaveThem) {
   EXPECT_EQ(compare_snapshots(now, chain.bench.restored(*next.entry.sequence)), "");
 }
 
-TEST(Repair, PiecesComeFromAnotherDestination) {
-  Workbench bench("[how]\nvolume-size = \"256 KiB\"\n[protect]\nencryption = \"none\"\nguard = \"no\"\n",
-                  "use = \"all connected\"\n");
+// A run goes to both of two destinations.
+void give_second_destination(Workbench& bench) {
   std::string text = bench.home().load_job("job").text;
   const std::string drive = bench.drive(), other = bench.path("other");
   text.replace(text.find("\"" + drive + "\""), drive.size() + 2, "\"" + drive + "\", \"" + other + "\"");
   fs::create_directories(other);
   bench.set_job(text);
   bench.settle_files();
+}
+
+constexpr const char* both_config =
+    "[how]\nvolume-size = \"256 KiB\"\n[protect]\nencryption = \"none\"\nguard = \"no\"\n";
+constexpr const char* use_both = "use = \"all connected\"\n";
+
+// A list has pages of pages: what a lost page names is found missing only once the page is back.
+TEST(Repair, PagesOfAListComeFromAnotherDestination) {
+  Workbench bench(both_config, use_both);
+  give_second_destination(bench);
+  for (unsigned i = 0; i < 3000; ++i)
+    write_file(bench.source() + "/" + std::to_string(i % 40) + "/list-of-rings-" + std::to_string(i), "x");
+  bench.settle_files();
+  for (const RunOutcome& outcome : run_job("job", {}, bench.context())) ASSERT_TRUE(outcome.entry.sequence);
+  fs::rename(bench.source(), bench.path("away"));
+  std::size_t frames = 0;
+  for (const auto& entry : fs::directory_iterator(bench.set_folder(1))) {
+    if (entry.path().extension() != ".kvol") continue;
+    std::string text = read_file(entry.path());
+    for (std::size_t at = 96; at + 32 < text.size();) {
+      std::uint32_t size = 0;
+      std::memcpy(&size, text.data() + at + 12, sizeof size);
+      if (text[at + 4] == 2) {
+        text[at + 40] ^= 1;
+        ++frames;
+      }
+      at += 32 + size;
+    }
+    write_file(entry.path(), text);
+  }
+  ASSERT_GT(frames, 0u);
+  const VerifyResult found = bench.verified();
+  ASSERT_FALSE(found.good());
+  ASSERT_FALSE(found.points[0].affected.empty());
+  EXPECT_FALSE(found.points[0].affected[0].places.empty()) << "nobody knows where the list is bad";
+  const std::vector<RepairResult> results = repair_job("job", {}, bench.context());
+  EXPECT_TRUE(results.at(0).left.good());
+  EXPECT_GT(results[0].sets.at(0).from_elsewhere, 1u);
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.path("away")), bench.restored(1)), "");
+}
+
+// Something was put in at the beginning of a file: what follows lies elsewhere in it, and is the same.
+TEST(Repair, PiecesThatHaveShiftedComeFromTodaysFile) {
+  Workbench bench("[protect]\nencryption = \"none\"\nguard = \"no\"\n");
+  const std::string content = noise(5, 12u << 20);
+  write_file(bench.source() + "/calls.wav", content);
+  bench.settle_files();
+  bench.run_good();
+  write_file(bench.source() + "/calls.wav", noise(6, 3000) + content);
+  const std::string volume = bench.set_folder(1) + "/data-001.kvol";
+  std::string text = read_file(volume);
+  for (std::size_t at = 1000; at < text.size() - 70000; at += 300000) text[at] ^= 1;
+  write_file(volume, text);
+  const RepairResult result = repair_job("job", {}, bench.context()).at(0);
+  ASSERT_EQ(result.sets.size(), 1u);
+  const SetRepair& set = result.sets[0];
+  EXPECT_GE(set.pieces_lost, 6u);
+  EXPECT_GE(set.from_sources + 2, set.pieces_lost) << "all but those around the place that has changed";
+  EXPECT_GT(set.from_sources, 4u);
+}
+
+TEST(Repair, SealsOfWhichNoneIsLeftAreMadeAnew) {
+  Chain chain("parity = \"5%\"\n", 5);
+  ASSERT_THAT(chain.bad_files(), IsEmpty());
+  const std::map<std::string, std::string> good = chain.volumes(chain.bench.drive());
+  for (const auto& [point, model] : chain.models) {
+    SCOPED_TRACE("point " + std::to_string(point));
+    const std::string folder = chain.bench.set_folder(point);
+    const bool folded = folder.find("_from-") != std::string::npos;
+    fs::remove(folder + "/seal.json");
+    write_file(folder + "/seal-copy.json", read_file(folder + "/seal-copy.json").substr(100));
+    ASSERT_GT(count(chain.bad_files()), 0u);
+    const RepairResult dry = chain.repair({.dry = true}).at(0);
+    EXPECT_FALSE(fs::exists(folder + "/seal.json"));
+    const RepairResult result = chain.repair().at(0);
+    if (folded) {
+      EXPECT_EQ(dry.not_sealed.size(), 1u);
+      EXPECT_THAT(result.sealed_anew, IsEmpty());
+      chain.back();
+      continue;
+    }
+    EXPECT_EQ(dry.sealed_anew, std::vector<Sequence>{point});
+    EXPECT_EQ(result.sealed_anew, std::vector<Sequence>{point});
+    EXPECT_TRUE(result.left.good());
+    EXPECT_THAT(chain.bad_files(), IsEmpty());
+    EXPECT_TRUE(chain.volumes(chain.bench.drive()) == good);
+    // Its parity is known again.
+    const std::string volume = folder + "/data-001.kvol";
+    std::string text = read_file(volume);
+    text[text.size() / 2] ^= 1;
+    write_file(volume, text);
+    EXPECT_TRUE(chain.repair().at(0).left.good());
+    EXPECT_TRUE(chain.volumes(chain.bench.drive()) == good);
+  }
+  // Runs go on.
+  fs::rename(chain.bench.path("away"), chain.bench.source());
+  const Sequence next = chain.bench.run_good();
+  EXPECT_EQ(compare_snapshots(take_snapshot(chain.bench.source()), chain.bench.restored(next)), "");
+  EXPECT_TRUE(chain.bench.verified().good());
+}
+
+TEST(Repair, PiecesComeFromAnotherDestination) {
+  Workbench bench(both_config, use_both);
+  give_second_destination(bench);
   for (unsigned i = 0; i < 10; ++i) write_file(bench.source() + "/" + std::to_string(i), noise(i, 50000));
   for (const RunOutcome& outcome : run_job("job", {}, bench.context())) ASSERT_TRUE(outcome.entry.sequence);
   fs::rename(bench.source(), bench.path("away"));

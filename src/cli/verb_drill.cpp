@@ -17,7 +17,7 @@ void print_result(const DrillResult& result, const DrillEntry& entry) {
   constexpr std::size_t most = 30;
   out("{}\n", drill_sentence(entry));
   out("From point {} of {}:\n", point_text(result.point), printable(entry.drive));
-  for (const std::string& line : drill_lines(result)) out_lines("  {}\n", line);
+  for (const std::string& line : drill_lines(result)) out("  {}\n", line);
   std::size_t listed = 0;
   for (const DrilledFile& file : result.files) {
     const std::string trouble = drilled_trouble(file);

@@ -57,6 +57,7 @@ class Verification {
       std::sort(result_.points.begin(), result_.points.end(),
                 [](const PointVerdict& a, const PointVerdict& b) { return a.sequence < b.sequence; });
       auto opened = [](const PointVerdict& verdict) { return !verdict.closed; };
+      date_places();
       if (closed_ && std::none_of(result_.points.begin(), result_.points.end(), opened)) throw *closed_;
       for (PointVerdict& verdict : result_.points) {
         if (verdict.facts && !lacks_what_it_needs(verdict)) check_point(verdict);
@@ -331,8 +332,8 @@ class Verification {
       verdict.affected.push_back({std::move(path), std::move(reason), {places.begin(), places.end()}});
   }
 
-  // From the order in which they were met to the one in which they are told.
-  void number_places() {
+  // How long it is known already of each place.
+  void date_places() {
     for (const auto& [sequence, look] : looks_) {
       const Id& id = chain_.sets().shared(sequence)->facts().set;
       const auto tell = [&](std::uint32_t slot, std::uint64_t frame) {
@@ -345,6 +346,10 @@ class Verification {
         for (const std::uint64_t frame : frames) tell(slot, frame);
       }
     }
+  }
+
+  // From the order in which they were met to the one in which they are told.
+  void number_places() {
     std::vector<std::size_t> number;
     result_.places = bad_.merged(number);
     for (PointVerdict& verdict : result_.points) {

@@ -151,6 +151,7 @@ TEST_F(DamageMeaning, IsATableOfEveryFileAndEveryPoint) {
       EXPECT_THAT(text, HasSubstr(path));
     }
   }
+  EXPECT_THAT(text, HasSubstr(",2027-03-04T12:00:00Z,2027-03-04T12:00:00Z\r\n")) << "since when";
   // Into a pipe it comes alone.
   EXPECT_EQ(desk_({"verify", "wardens", "--known", "--csv", "-", "--quiet"}).out, text);
   EXPECT_EQ(desk_({"verify", "wardens", "--known", "--depth", "quick"}).exit, 2);

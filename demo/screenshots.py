@@ -141,9 +141,10 @@ def on_time(desk):
     agent.wait()
 
 
-def damage(desk, now):
-    """A drill while all is well; then two sectors go, one within what parity mends."""
+def damage(desk):
+    """A drill while all is well; then a sector goes, and what it held is mended."""
     environment = dict(os.environ, KESTRUM_HOME="/etc/kestrum", KESTRUM_MACHINE="skerry-1", TZ="UTC", KESTRUM_CLOCK="2027-03-04T10:00:00Z,1")
+    now = "!export KESTRUM_CLOCK=2027-03-09T09:30:00Z,1"
 
     def kestrum(*words):
         subprocess.run([KESTRUM, *words], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
@@ -151,8 +152,11 @@ def damage(desk, now):
     page = os.path.join(desk, "drill.html")
     picture("drill", [now, "kestrum drill wardens --files 60 --with /srv/ringing --rebuild --page " + page], desk)
     subprocess.run(["/usr/bin/convert", shoot(desk, "drill", "1280,800"), os.path.join(TARGET, "drill-page.png")], check=True)
+    kestrum("job", "edit", "wardens", "--protect-parity", "5%")
+    kestrum("repair", "wardens", "--add-parity", "--quiet")
     kestrum("verify", "wardens", "--quiet")
-    spoil = "!for at in 30 300; do dd if=/dev/urandom of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=4096 seek=$at count=1 conv=notrunc status=none; done"
+    environment["KESTRUM_CLOCK"] = "2027-03-09T09:30:00Z,1"
+    spoil = "!dd if=/dev/urandom of=$(ls /media/tern-1/skerry-1/wardens/000001_*/data-001.kvol) bs=4096 seek=30 count=3 conv=notrunc status=none"
     picture("verify", [now, spoil, "kestrum verify wardens --quiet"], desk)
     kestrum("verify", "wardens", "--known", "--quiet", "--figure", os.path.join(desk, "damage-figure.png"))
     picture("repair", [now, "kestrum repair wardens --dry", "kestrum repair wardens", "kestrum points wardens"], desk)
@@ -214,7 +218,7 @@ def main():
             on_time(desk)
             years(desk)
             page_pictures(desk)
-            damage(desk, third)
+            damage(desk)
     finally:
         server.terminate()
 

@@ -64,8 +64,9 @@ void print_places(const VerifyResult& result, std::vector<Files>& files) {
 
 std::string file_text(const MendedFile& file, bool dry) {
   const FileMending& mending = file.mending;
-  if (!file.trouble.empty()) return "it does not read, and " + file.trouble;
-  if (!file.has_parity) return "it does not read as it was sealed, and it has no parity";
+  const std::string reads = dry ? "it does not read" : "it did not read";
+  if (!file.trouble.empty()) return reads + ", and " + file.trouble;
+  if (!file.has_parity) return reads + " as it was sealed, and it " + (dry ? "has" : "had") + " no parity";
   const std::string bad = count_text(mending.lost, "bad place", "bad places") + " of 4 KiB, ";
   const std::string brings = dry ? "its parity would bring back " : "its parity brought back ";
   if (mending.whole && mending.lost == 0)

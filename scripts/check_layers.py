@@ -17,6 +17,7 @@ KEPT_TO = {
     "sodium": {"archive", "base"},
     "zstd": {"archive"},
     "xxhash": {"archive"},
+    "isa-l": {"archive"},
     "toml++": {"job"},
     "spdlog/": {"tell"},
     "cxxopts": {"cli"},

@@ -6,6 +6,7 @@
 #include "archive/set_folder.hpp"
 #include "base/text.hpp"
 #include "engine/each_drive.hpp"
+#include "engine/job_check.hpp"
 #include "engine/retaking.hpp"
 
 namespace kestrum {
@@ -336,6 +337,8 @@ std::vector<RepairResult> repair_job(const std::string& name, const RepairReques
         ErrorKind::usage, "the job '" + printable(name) + "' has no parity: [protect] parity is off",
         "say how much first: kestrum job edit " + shell_word(printable(name)) + " --protect-parity 5%");
   std::vector<RepairResult> results;
+  // Everything is checked: that does for a check that is due.
+  JobCheck check = begin_check(name, CheckKind::check, drives.history, context.clock);
   std::size_t count = 1;
   for (std::size_t i = 0; i < count; ++i) {
     std::vector<LookSession> all;
@@ -349,6 +352,9 @@ std::vector<RepairResult> repair_job(const std::string& name, const RepairReques
       results.push_back(repair_drive(session, request, others, drives.history));
     });
   }
+  std::vector<DriveVerdict> left;
+  for (const RepairResult& result : results) left.push_back({result.root, result.left});
+  end_check(check, left, {}, drives.history, context.clock);
   return results;
 }
 

@@ -1,13 +1,12 @@
 #include "engine/verify.hpp"
 
 #include <algorithm>
-#include <random>
 
 #include "archive/content_list.hpp"
-#include "base/exit_codes.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
 #include "calendar/local_time.hpp"
+#include "engine/check_sample.hpp"
 #include "engine/chunk_looks.hpp"
 #include "engine/disk_today.hpp"
 #include "engine/same_content.hpp"
@@ -19,8 +18,6 @@ constexpr std::size_t listed_files = 1000;
 
 // The list of a point as a part of its set, for what is remembered of checks.
 constexpr Stretch list_of_point{UINT32_MAX, 0, 1};
-// What is chosen or left out as one in a sample.
-constexpr std::uint64_t sample_stretch = 4u << 20;
 
 // What became of one set.
 struct SetLook {
@@ -49,7 +46,8 @@ class Verification {
     round_.begin(sets);
     result_.went_on = round_.went_on();
     if (request_.round.budget.any()) round_.sort(sets);
-    if (request_.depth == Depth::sample) choose_sample(sets);
+    if (request_.depth == Depth::sample)
+      sample_ = choose_sample(sets, chain_, round_, {request_.sample_percent, request_.seed, result_.seed});
     observer_.phase_begins(Phase::checking, totals(sets));
     if (request_.affected != nullptr) request_.affected->begin();
     try {
@@ -135,52 +133,8 @@ class Verification {
     return totals;
   }
 
-  // So many of the parts of all sets as come up to the share of the bytes: what was read longest ago, else as
-  // the seed has it.
-  void choose_sample(const std::vector<const FoundSet*>& sets) {
-    struct Part {
-      std::optional<Instant> read;
-      Id set;
-      Stretch where;
-    };
-    std::vector<Part> parts;
-    std::uint64_t all = 0, taken = 0;
-    for (const FoundSet* set : sets) {
-      if (!set->sealed()) continue;
-      try {
-        const CheckOptions options;
-        SetCheck check(chain_.set(set->folder.sequence), options, sample_stretch);
-        for (const Stretch& where : check.stretches()) {
-          std::optional<Instant> read;
-          if (!request_.seed) read = round_.proofs(set->facts().set).since(where, true);
-          parts.push_back({read, set->facts().set, where});
-          all += where.size();
-        }
-      } catch (const Error&) {
-        // It is told when it is checked.
-      }
-    }
-    std::mt19937_64 random(result_.seed);
-    std::shuffle(parts.begin(), parts.end(), random);
-    std::stable_sort(parts.begin(), parts.end(),
-                     [](const Part& a, const Part& b) { return a.read < b.read; });
-    for (const Part& part : parts) {
-      if (taken * 100 >= all * request_.sample_percent) break;
-      taken += part.where.size();
-      sample_[part.set].insert({part.where.slot, part.where.from});
-    }
-    std::vector<Sequence> points;
-    for (const FoundSet* set : sets) {
-      if (set->sealed()) points.push_back(set->folder.sequence);
-    }
-    if (points.empty()) return;
-    sampled_lists_ = {points.back(), points[random() % points.size()]};
-  }
-
   bool is_due(const Id& set, const Stretch& stretch) const {
-    if (request_.depth != Depth::sample) return round_.is_due(set, stretch);
-    const auto chosen = sample_.find(set);
-    return chosen != sample_.end() && chosen->second.contains({stretch.slot, stretch.from});
+    return request_.depth == Depth::sample ? sample_.has(set, stretch) : round_.is_due(set, stretch);
   }
 
   void check_one(const FoundSet& set) {
@@ -238,7 +192,7 @@ class Verification {
                                  round_.advanced(bytes);
                                }};
     SetCheck check(reader, options,
-                   request_.depth == Depth::sample ? sample_stretch : SetCheck::stretch_bytes);
+                   request_.depth == Depth::sample ? CheckSample::stretch : SetCheck::stretch_bytes);
     SetLook& look = looks_[set.folder.sequence];
     if (in_parts()) look.lost = known_losses(id);
     const bool lost_before = !look.lost.empty();
@@ -394,7 +348,7 @@ class Verification {
   bool goes_through_list(const SetFacts& facts) {
     if (!deep()) return false;
     if (new_damage_ || request_.known || !in_parts()) return true;
-    if (request_.depth == Depth::sample) return sampled_lists_.contains(facts.sequence);
+    if (request_.depth == Depth::sample) return sample_.lists.contains(facts.sequence);
     if (!round_.is_due(facts.set, list_of_point)) return false;
     if (!round_.over()) return true;
     round_.leave(0);
@@ -493,9 +447,7 @@ class Verification {
   ChunkLooks chunk_looks_{chain_, bad_};
   std::map<Sequence, SetLook> looks_;
   CheckRound round_;
-  // Of a sample: the beginnings of its parts, and the points whose lists are gone through.
-  std::map<Id, std::set<std::pair<std::uint32_t, std::uint64_t>>> sample_;
-  std::set<Sequence> sampled_lists_;
+  CheckSample sample_;
   Sequence source_point_ = 0;
   DiskToday today_{true};
   bool new_damage_ = false, bad_places_ = false;
@@ -504,35 +456,6 @@ class Verification {
 };
 
 }  // namespace
-
-bool VerifyResult::damaged() const {
-  return !findings.empty() ||
-         std::any_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.damaged(); });
-}
-
-bool VerifyResult::good() const {
-  return findings.empty() &&
-         std::all_of(points.begin(), points.end(), [](const PointVerdict& point) { return point.good(); });
-}
-
-bool VerifyResult::closed() const {
-  return std::any_of(points.begin(), points.end(),
-                     [](const PointVerdict& point) { return point.closed && !point.expected; });
-}
-
-int exit_code_of(const std::vector<DriveVerdict>& verdicts) {
-  bool good = true, damaged = false, closed = false, wrong = false;
-  for (const DriveVerdict& verdict : verdicts) {
-    good = good && verdict.result.good();
-    damaged = damaged || verdict.result.damaged();
-    closed = closed || verdict.result.closed();
-    wrong = wrong || (verdict.result.source && verdict.result.source->wrong > 0);
-    for (const PointVerdict& point : verdict.result.points) wrong = wrong || !point.parity.empty();
-  }
-  if (damaged) return exit_code_of(ErrorKind::damage);
-  if (good) return wrong ? exit_problems : exit_done;
-  return exit_code_of(closed ? ErrorKind::key : ErrorKind::failed);
-}
 
 VerifyResult verify_sets(const Store& store, SetList sets, KeyRing& keys, const VerifyRequest& request,
                          const Clock& clock, History* history, Observer& observer, RunControl& control) {

@@ -84,10 +84,11 @@ std::vector<std::string> drill_lines(const DrillResult& result) {
   std::uint64_t wanted = 0;
   for (const DrilledFile& file : result.files) wanted += file.wanted ? 1 : 0;
   std::vector<std::string> lines;
-  lines.push_back(grouped(result.files.size()) + " of " + count_text(result.all_files, "file") + ", " +
-                  size_text(result.bytes) + " of " + size_text(result.all_bytes) +
-                  ", chosen by chance (seed " + std::to_string(result.seed) + ")" +
-                  (wanted > 0 ? ", " + grouped(wanted) + " of them because they must always be" : std::string()));
+  lines.push_back(
+      grouped(result.files.size()) + " of " + count_text(result.all_files, "file") + ", " +
+      size_text(result.bytes) + " of " + size_text(result.all_bytes) + ", chosen by chance (seed " +
+      std::to_string(result.seed) + ")" +
+      (wanted > 0 ? ", " + grouped(wanted) + " of them because they must always be" : std::string()));
   lines.push_back(count_text(result.count(State::good), "is", "are") +
                   " as saved, in content, size and time; " + grouped(result.count(State::missing)) +
                   " did not come back; " + grouped(result.count(State::different)) + " came back otherwise");

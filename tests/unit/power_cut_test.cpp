@@ -5,6 +5,7 @@
 
 #include "base/flush_point.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/repair.hpp"
 #include "engine/ways_in.hpp"
 #include "support/extent.hpp"
 #include "support/power_cut_store.hpp"
@@ -23,7 +24,8 @@ enum class Work {
   keep,
   drop,
   resume,
-  ways
+  ways,
+  repair
 };
 
 std::string noise(std::size_t size, unsigned seed) {
@@ -44,6 +46,7 @@ class PowerCuts {
       }
       protect = "passphrase = \"file:" + bench_.path("pass-1") + "\"\n";
     }
+    if (work == Work::repair) protect += "parity = \"5%\"\nguard = \"no\"\n";
     bench_.set_job(bench_.home().load_job("job").text +
                    "[how]\nvolume-size = \"64 KiB\"\nrenew = \"never\"\n[protect]\n" + protect +
                    "[check]\nafter-run = \"nothing\"\n[keep]\npoints = \"100 points\"\n");
@@ -67,6 +70,7 @@ class PowerCuts {
     }
     disk_->settle();
     if (work == Work::resume || work == Work::ways) break_off_a_run();
+    if (work == Work::repair) spoil_sets();
     start_ = disk_->copy();
     expected_before_ = expected_;
     home_ = bench_.path("home");
@@ -112,6 +116,30 @@ class PowerCuts {
     if (broken.entry.sequence || !left_point(bench_.subject())) failure_ = "no run was broken off";
   }
 
+  // One of each that repair can mend: from parity, an index from its volumes, a seal from its copy, pieces
+  // from today's files.
+  void spoil_sets() {
+    PowerCutStore store(disk_);
+    for (const StoreEntry& set : store.list("skerry-1/job")) {
+      const std::string folder = "skerry-1/job/" + set.name, volume = folder + "/data-001.kvol";
+      if (set.name.starts_with("000001")) store.remove(folder + "/seal.json");
+      if (set.name.starts_with("000002")) change(store, volume, 1);
+      if (set.name.starts_with("000003")) store.remove(folder + "/index.kidx");
+      if (set.name.starts_with("000003")) store.remove(folder + "/mend-000.kmend");
+      if (set.name.starts_with("000004")) change(store, volume, 5);
+    }
+    disk_->settle();
+  }
+  // So many slices at its beginning.
+  static void change(Store& store, const std::string& path, std::size_t slices) {
+    Bytes content = store.read_all(path, UINT32_MAX);
+    for (std::size_t i = 0; i < slices && i * 4096 + 200 < content.size(); ++i) content[i * 4096 + 200] ^= 1;
+    store.remove(path);
+    const auto file = store.create(path);
+    file->append(content);
+    file->finish();
+  }
+
   void begin_anew() {
     expected_ = expected_before_;
     disk_ = start_->copy();
@@ -142,6 +170,9 @@ class PowerCuts {
         drop_point("job", "4", "", bench_.context());
       } else if (work_ == Work::ways) {
         change_passphrase("job", {.new_source = "file:" + bench_.path("pass-2")}, bench_.context());
+      } else if (work_ == Work::repair) {
+        if (!repair_job("job", {}, bench_.context()).at(0).left.good())
+          failure_ = "it does not mend everything";
       } else {
         made = bench_.run().entry.sequence.has_value();
       }
@@ -159,6 +190,9 @@ class PowerCuts {
 
   void look(bool made, bool done) {
     try {
+      // One that was cut off is begun again; what was reported must be there without that.
+      if (work_ == Work::repair && !done && !repair_job("job", {}, bench_.context()).at(0).left.good())
+        return fail("another repair does not mend everything");
       std::vector<Sequence> points;
       if (PowerCutStore(disk_).exists("skerry-1/job/job.json")) points = bench_.points();
       auto has = [&](Sequence point) {
@@ -171,7 +205,7 @@ class PowerCuts {
       if (done && work_ == Work::keep && points_said("job", bench_.context()).size() != 1)
         return fail("it is not known any more that a point is kept");
       bool keeps_all = work_ == Work::run || work_ == Work::keep || work_ == Work::run_with_failing_rename ||
-                       work_ == Work::resume || work_ == Work::ways;
+                       work_ == Work::resume || work_ == Work::ways || work_ == Work::repair;
       for (Sequence point = 1; keeps_all && point <= 4; ++point) {
         if (!has(point)) return fail("point " + std::to_string(point) + " is gone");
       }
@@ -234,7 +268,8 @@ constexpr Work all_work[] = {Work::first_run, Work::first_run_into_folders,
                              Work::run,       Work::prune,
                              Work::fold,      Work::run_with_failing_rename,
                              Work::keep,      Work::drop,
-                             Work::resume,    Work::ways};
+                             Work::resume,    Work::ways,
+                             Work::repair};
 const char* const work_names[] = {"a first run",
                                   "a first run into folders that are there",
                                   "a run",
@@ -244,7 +279,8 @@ const char* const work_names[] = {"a first run",
                                   "keeping a point",
                                   "giving up the newest point",
                                   "a run that goes on with a broken one",
-                                  "another passphrase"};
+                                  "another passphrase",
+                                  "a repair"};
 
 class PowerCut : public testing::TestWithParam<int> {};
 
@@ -254,7 +290,7 @@ TEST_P(PowerCut, LosesNothingThatWasReported) {
   EXPECT_GT(cuts.cuts(), 10);
   std::printf("%s: %d moments\n", work_names[GetParam()], static_cast<int>(PowerCuts::ways()) * cuts.cuts());
 }
-INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 10));
+INSTANTIATE_TEST_SUITE_P(Works, PowerCut, testing::Range(0, 11));
 
 // Where each flush is missed.
 struct FlushCase {
@@ -262,11 +298,11 @@ struct FlushCase {
   Work work;
 };
 constexpr FlushCase flush_cases[] = {
-    {"1: content of a file", Work::run},         {"2: name of a small file", Work::run},
-    {"3: name of a folder", Work::first_run},    {"4: name of drive.json", Work::first_run_into_folders},
-    {"5: folder of a new set", Work::run},       {"6: names of a set's files", Work::run},
-    {"7: mark of removal", Work::prune},         {"8: files taken over by folding", Work::fold},
-    {"9: what a run goes on with", Work::resume}};
+    {"1: content of a file", Work::run},          {"2: name of a small file", Work::run},
+    {"3: name of a folder", Work::first_run},     {"4: name of drive.json", Work::first_run_into_folders},
+    {"5: folder of a new set", Work::run},        {"6: names of a set's files", Work::run},
+    {"7: mark of removal", Work::prune},          {"8: files taken over by folding", Work::fold},
+    {"9: what a run goes on with", Work::resume}, {"10: a mended file", Work::repair}};
 
 class LeftOutFlush : public testing::TestWithParam<FlushCase> {};
 

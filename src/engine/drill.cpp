@@ -78,7 +78,7 @@ class ScratchFolder {
 
 // How long it takes for each file, and for each byte that is unpacked: by least squares, from how long it
 // took from one file to the next.
-class Pace {
+class RestorePace {
  public:
   void add(double seconds, double unpacked) {
     ++count_;
@@ -203,7 +203,7 @@ class Drill {
     request.owners = OwnersAs::mine;
     auto last = std::chrono::steady_clock::now();
     std::uint64_t unpacked = point_.reader().unpacked_bytes();
-    Pace pace;
+    RestorePace pace;
     const RestoreResult restored =
         restore(point_, request, observer_, control_, [&](const RestoredItem& item) {
           if (item.type != EntryType::file) return;

@@ -154,6 +154,19 @@ class Repair {
     while (retake_what_is_known() && !request_.dry) continue;
   }
 
+  // In the order of the files that they are looked for in: each is read once.
+  static std::vector<const std::pair<const ChunkName, LostChunk>*> by_file(const LostChunks& missing) {
+    std::vector<const std::pair<const ChunkName, LostChunk>*> all;
+    for (const auto& one : missing.chunks) all.push_back(&one);
+    const auto key = [](const LostChunk& chunk) {
+      return chunk.use ? std::pair(chunk.use->entry.path, chunk.use->at)
+                       : std::pair(TreePath(), std::uint64_t{0});
+    };
+    std::sort(all.begin(), all.end(),
+              [&](const auto* a, const auto* b) { return key(a->second) < key(b->second); });
+    return all;
+  }
+
   // False: nothing was found that could show more.
   bool retake_what_is_known() {
     ChainReader chain(session_.store(), session_.sets(), session_.keys());
@@ -166,7 +179,8 @@ class Repair {
     FromSources sources(session_.identity().machine == context_.machine);
     bool pages = false;
     std::map<Sequence, std::vector<FoundPiece>> found;
-    for (const auto& [name, chunk] : missing.chunks) {
+    for (const auto* const one : by_file(missing)) {
+      const auto& [name, chunk] = *one;
       context_.control.checkpoint();
       SetReader* const reader = chain.try_set(chunk.set);
       ++left[chunk.set];
@@ -260,9 +274,10 @@ class SealsAnew {
           !only_left)
         lost.push_back(set.folder.name);
     }
+    const bool as_remembered = session_.older_state().empty();
     for (const std::string& name : lost) make(name);
-    // The sets after it name the seal that was.
-    if (!dry_ && !result_.sealed_anew.empty()) session_.accept_state();
+    // The sets after it name the seal that was. What was odd before is still for a person to accept.
+    if (!dry_ && !result_.sealed_anew.empty() && as_remembered) session_.accept_state();
   }
 
  private:

@@ -1,6 +1,8 @@
 // A rehearsed restore: what it says is what is so, whatever is wrong, and nothing of it stays behind.
+#include <fcntl.h>
 #include <gmock/gmock.h>
 #include <signal.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include <nlohmann/json.hpp>
@@ -230,8 +232,15 @@ TEST_F(DrillVerb, LeavesNothingBehindButWhatIsAskedFor) {
   const std::string killed = desk_.folder / "drill-0123456789abcdef";
   write_file(killed + "/secret", "x");
   fs::permissions(killed, fs::perms::none);
+  // One that goes on beside it is left alone.
+  const std::string other = desk_.folder / "drill-fedcba9876543210";
+  write_file(other + "/secret", "x");
+  const int held = open(other.c_str(), O_RDONLY | O_DIRECTORY);
+  ASSERT_EQ(flock(held, LOCK_EX), 0);
   EXPECT_EQ(drill({"--into", desk_.folder.path()}).exit, 0);
   EXPECT_FALSE(fs::exists(killed));
+  EXPECT_TRUE(fs::exists(other + "/secret"));
+  close(held);
   EXPECT_TRUE(fs::exists(in));
   EXPECT_EQ(drill({"--into", desk_.folder / "nowhere"}).exit, 3);
 }

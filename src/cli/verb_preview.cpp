@@ -104,6 +104,9 @@ void print_room(const PreviewResult& preview, const std::string& name) {
                                         size_text(estimate.most), size_text(estimate.sampled_bytes));
   out("To read: {}. The set would take about {} ({}).\n", size_text(estimate.content_bytes),
       size_text(estimate.stored_bytes), about);
+  if (preview.parity_bytes > 0)
+    out("Of that about {} are parity, which also takes up to a fifth more time.\n",
+        size_text(preview.parity_bytes));
   if (!estimate.whole)
     out("It may take less: of files with the same content only one is stored, which a sample does not "
         "see.\n");

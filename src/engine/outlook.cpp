@@ -95,6 +95,19 @@ static ForecastQuestion forecast_question(const LookSession& session, History& h
   return question;
 }
 
+// Sets of before say nothing of parity that the job has only now.
+static void add_new_parity(const SetList& sets, const Job& job, SizeModel& sizes) {
+  const FoundSet* const newest = sets.newest();
+  if (newest == nullptr || !newest->seal->parity.empty()) return;
+  const double more = 1 + job.parity_percent / 100.0;
+  const auto grown = [&](std::uint64_t bytes) {
+    return static_cast<std::uint64_t>(static_cast<double>(bytes) * more);
+  };
+  sizes.full_bytes = grown(sizes.full_bytes);
+  sizes.change_a_day *= more;
+  sizes.growth_a_day *= more;
+}
+
 JobForecast forecast_job(const std::string& name, unsigned days, const RunContext& context) {
   Job job = context.home.load_job(name);
   std::optional<JobState> state = context.home.load_state(name);
@@ -113,6 +126,7 @@ JobForecast forecast_job(const std::string& name, unsigned days, const RunContex
       std::any_of(sets.begin(), sets.end(), [](const KeptSet& set) { return set.facts.kind == Kind::full; });
   std::uint64_t first_full = any_full ? 0 : preview_job(name, Kind::full, context).estimate.stored_bytes;
   out.question.sizes = size_model(sets, first_full);
+  add_new_parity(session.sets(), job, out.question.sizes);
   out.scenarios = forecast_side_by_side(out.question);
   return out;
 }

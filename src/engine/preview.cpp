@@ -166,6 +166,7 @@ class Preview {
     Naming naming(builds_on ? chain.set(*decision.base).naming_key() : SecretKey::random());
     result_.estimate = sampler_.estimate(job_.level, naming, builds_on ? &known : nullptr, context_.observer,
                                          context_.control);
+    result_.parity_bytes = result_.estimate.stored_bytes / 100 * job_.parity_percent;
     for (std::uint64_t* bytes :
          {&result_.estimate.stored_bytes, &result_.estimate.least, &result_.estimate.most})
       *bytes += *bytes / 100 * job_.parity_percent;
@@ -181,11 +182,12 @@ class Preview {
       break;
     }
     if (!result_.duration_from_history && result_.estimate.spent.count() > 0) {
-      // Reading back and unpacking costs as much again (docs/evidence/bench.txt); authenticating, and
-      // unpacking a twentieth, is taken for a quarter of that, which is not measured yet.
-      const double passes = job_.after_run == AfterRun::read_back_all ? 2
-                            : job_.after_run == AfterRun::read_back   ? 1.25
-                                                                      : 1;
+      // As docs/evidence/bench.txt has it: reading back and unpacking costs as much again, authenticating,
+      // and unpacking a twentieth, a quarter of that; parity a fifth.
+      const double passes = (job_.after_run == AfterRun::read_back_all ? 2
+                             : job_.after_run == AfterRun::read_back   ? 1.25
+                                                                       : 1) +
+                            (job_.parity_percent > 0 ? 0.2 : 0);
       double seconds = std::chrono::duration<double>(result_.estimate.spent).count() / context_.workers;
       rate = static_cast<double>(result_.estimate.sampled_bytes) / seconds / passes;
     }

@@ -20,7 +20,8 @@ struct PreviewResult {
   std::vector<PreviewItem> largest;
   std::vector<LeftOutBy> left_out;
 
-  SizeEstimate estimate;  // of the set
+  SizeEstimate estimate;           // of the set, its parity among it
+  std::uint64_t parity_bytes = 0;  // of it, as the best guess has it
   std::chrono::nanoseconds duration{};
   bool duration_from_history = false;  // else from the speed of the sample
   std::uint64_t full_bytes = 0;        // stored size of a full set: the last one's, or estimated

@@ -37,6 +37,7 @@ Json estimate_json(const PreviewResult& preview) {
   const SizeEstimate& estimate = preview.estimate;
   return {{"read-bytes", estimate.content_bytes},
           {"stored-bytes", estimate.stored_bytes},
+          {"parity-bytes", preview.parity_bytes},
           {"least-bytes", estimate.least},
           {"most-bytes", estimate.most},
           {"sampled-bytes", estimate.sampled_bytes},

@@ -98,6 +98,26 @@ TEST_F(RepairVerb, NamesWhatStaysLost) {
   EXPECT_TRUE(restores());
 }
 
+TEST_F(RepairVerb, WhatParityTakesIsSaidBefore) {
+  Desk desk;
+  ASSERT_EQ(desk.define({"--check-after-run", "nothing"}).exit, 0);
+  write_file(desk.source() + "/sounds", noise(9, 4u << 20));
+  ASSERT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
+  const auto full_bytes = [&] {
+    return nlohmann::json::parse(desk({"forecast", "wardens", "--json"}).out)["sizes"]["full-bytes"]
+        .get<double>();
+  };
+  const double without = full_bytes();
+  EXPECT_THAT(desk({"preview", "wardens", "--kind", "full", "--quiet"}).out, Not(HasSubstr("parity")));
+  ASSERT_EQ(desk({"job", "edit", "wardens", "--protect-parity", "10%"}).exit, 0);
+  EXPECT_NEAR(full_bytes(), without * 1.1, without * 0.001);
+  EXPECT_THAT(desk({"preview", "wardens", "--kind", "full", "--quiet"}).out,
+              HasSubstr("are parity, which also takes up to a fifth more time."));
+  // Once it is there, it is not counted twice.
+  ASSERT_EQ(desk({"run", "wardens", "--kind", "full", "--quiet"}).exit, 0);
+  EXPECT_NEAR(full_bytes(), without * 1.1, without * 0.03);
+}
+
 TEST_F(RepairVerb, BadInputIsToldClearly) {
   EXPECT_EQ(desk_({"repair"}).exit, 2);
   EXPECT_EQ(desk_({"repair", "nobody"}).exit, 2);

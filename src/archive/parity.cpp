@@ -40,7 +40,7 @@ bool ParityShape::fits(std::uint64_t bytes) const {
 }
 
 std::uint64_t ParityShape::file_bytes(std::uint64_t bytes) const {
-  return Layout(*this, bytes).end;
+  return ParityLayout(*this, bytes).end;
 }
 
 ParityShape parity_shape(std::uint64_t bytes, unsigned percent) {

@@ -25,8 +25,8 @@ inline std::uint8_t coefficient(const ParityShape& shape, std::uint32_t row, std
 }
 
 // Where the parts of a parity file begin.
-struct Layout {
-  Layout(const ParityShape& shape, std::uint64_t bytes)
+struct ParityLayout {
+  ParityLayout(const ParityShape& shape, std::uint64_t bytes)
       : data(parity_slices(bytes)),
         parity(std::uint64_t{shape.groups} * shape.m),
         slices(head_bytes + check_bytes * (data + parity)),

@@ -58,7 +58,7 @@ void read_as_far_as_it_reads(const StoreReader* file, std::uint64_t at, std::spa
 ParityReader::ParityReader(const Store& store, const std::string& path, const Id& job, const SealedFile& of,
                            const SealedParity& expected)
     : name_(store.describe(path)), reader_(store.open(path)), shape_(expected.shape), bytes_(of.size) {
-  const Layout layout(shape_, bytes_);
+  const ParityLayout layout(shape_, bytes_);
   if (!shape_.fits(bytes_) || expected.file.size != layout.end)
     throw damage("the seal does not fit " + name_);
   Bytes head(head_bytes);
@@ -116,7 +116,7 @@ bool ParityReader::is_good(std::uint64_t slice, const std::uint8_t* content) con
 
 std::vector<std::string> ParityReader::check(const std::function<void(std::uint64_t)>& progress) const {
   std::vector<std::string> findings = findings_;
-  const Layout layout(shape_, bytes_);
+  const ParityLayout layout(shape_, bytes_);
   if (reader_->size() != layout.end)
     findings.push_back(fmt::format("{} has {} bytes instead of {}", name_, reader_->size(), layout.end));
   DigestStream stream;
@@ -137,7 +137,7 @@ std::vector<std::string> ParityReader::check(const std::function<void(std::uint6
 
 SliceDamage ParityReader::look(const StoreReader* file,
                                const std::function<void(std::uint64_t)>& progress) const {
-  const Layout layout(shape_, bytes_);
+  const ParityLayout layout(shape_, bytes_);
   SliceDamage damage;
   std::map<std::uint32_t, std::uint32_t> lost;  // of each group
   Bytes part;
@@ -163,7 +163,7 @@ SliceDamage ParityReader::look(const StoreReader* file,
 
 // The parity slices of a group that read as they were written.
 std::vector<std::uint32_t> ParityReader::good_rows(std::uint32_t group) const {
-  const Layout layout(shape_, bytes_);
+  const ParityLayout layout(shape_, bytes_);
   std::vector<std::uint32_t> rows;
   Bytes slice(parity_slice);
   for (std::uint32_t row = 0; row < shape_.m; ++row) {
@@ -186,7 +186,7 @@ class ParityReader::Group {
     rows_ = parity_.good_rows(number_);
     if (rows_.size() < lost_.size()) return false;
     rows_.resize(lost_.size());
-    const Layout layout(parity_.shape_, parity_.bytes_);
+    const ParityLayout layout(parity_.shape_, parity_.bytes_);
     for (const std::uint32_t row : rows_) {
       Bytes& sum = sums_.emplace_back(parity_slice);
       const std::uint64_t at = std::uint64_t{number_} * parity_.shape_.m + row;
@@ -238,7 +238,7 @@ class ParityReader::Group {
 // Groups that follow each other, in one reading of the file.
 void ParityReader::mend_row(const StoreReader* file, std::uint32_t first, std::vector<Group>& row,
                             std::map<std::uint64_t, Bytes>& mended) const {
-  const Layout layout(shape_, bytes_);
+  const ParityLayout layout(shape_, bytes_);
   std::vector<bool> able;
   for (Group& group : row) able.push_back(group.begin());
   Bytes part;

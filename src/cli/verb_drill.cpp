@@ -13,6 +13,20 @@
 namespace kestrum {
 namespace {
 
+// What does not come back is told in the end, file by file.
+class WithoutProblems final : public Observer {
+ public:
+  explicit WithoutProblems(Observer& shown) : shown_(shown) {}
+  bool wants_totals() const override { return shown_.wants_totals(); }
+  void phase_begins(Phase phase, const PhaseTotals& totals) override { shown_.phase_begins(phase, totals); }
+  void file_begins(const std::string& path, std::uint64_t size) override { shown_.file_begins(path, size); }
+  void advanced(std::uint64_t bytes, std::uint64_t files) override { shown_.advanced(bytes, files); }
+  void note(const std::string& text) override { shown_.note(text); }
+
+ private:
+  Observer& shown_;
+};
+
 void print_result(const DrillResult& result, const DrillEntry& entry) {
   constexpr std::size_t most = 30;
   out("{}\n", drill_sentence(entry));
@@ -26,6 +40,7 @@ void print_result(const DrillResult& result, const DrillEntry& entry) {
     if (listed <= most) out_lines("  {}: {}\n", printable(file.path), trouble);
   }
   if (listed > most) out("  and {} more; --json lists all\n", grouped(listed - most));
+  if (const std::string advice = drill_advice(entry); !advice.empty()) out("{}\n", advice);
   if (!result.kept_in.empty()) out("What was brought back is in {}.\n", printable(result.kept_in));
 }
 
@@ -54,7 +69,8 @@ int drill_subject(const Arguments& arguments, const Environment& environment) {
       History::open(environment.home(), [](const std::string& text) { err("note: {}\n", text); });
   Progress progress(environment, arguments.has("quiet"));
   StopsItself stops_itself;
-  const DrillResult result = drill(subject, request, environment.machine(), progress, process_control());
+  WithoutProblems shown(progress);
+  const DrillResult result = drill(subject, request, environment.machine(), shown, process_control());
   progress.finish();
   const DrillEntry entry = drill_entry(result, subject, environment.clock().now());
   remember_drill(entry, history);

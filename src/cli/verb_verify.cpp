@@ -145,6 +145,11 @@ void write_csv(DamageCsv& damage, const std::string& path) {
   file.keep();
 }
 
+void write_figure(const std::vector<DriveVerdict>& verdicts, const std::string& path, bool silent) {
+  draw_damage(verdicts, path);
+  if (!silent) out("The figure is in {}.\n", printable(path));
+}
+
 int verify_subject(const Arguments& arguments, const Environment& environment) {
   VerifyRequest request;
   if (std::optional<std::string> text = arguments.value("depth")) request.depth = *parse_depth(*text);
@@ -184,7 +189,8 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   }
   if (check) end_check(*check, verdicts, {}, history, environment.clock());
   const bool is_job = environment.home().has_job(arguments.words()[0]);
-  {
+  // Who has set a budget does not want to wait for more.
+  if (!request.round.budget.any()) {
     Progress progress(environment, arguments.has("quiet"));
     StopsItself stops_itself;
     look_for_mending(verdicts, subjects, run_context(environment, progress));
@@ -192,8 +198,7 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   }
   if (!silent) print_mendings(verdicts, arguments.words()[0], is_job);
   if (csv) write_csv(damage_csv, *csv);
-  if (figure) draw_damage(verdicts, *figure);
-  if (figure && !silent) out("The figure is in {}.\n", printable(*figure));
+  if (figure) write_figure(verdicts, *figure, silent);
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());
   if (arguments.has("json") && csv != "-") print_document(verify_document(verdicts));
   const int code = exit_code_of(verdicts);

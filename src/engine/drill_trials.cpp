@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "archive/lost_seals.hpp"
 #include "archive/mending.hpp"
 #include "base/text.hpp"
 #include "engine/job_rebuild.hpp"
@@ -66,6 +67,31 @@ RebuildTrial try_index(OpenPoint& point, RunControl& control) {
   return trial;
 }
 
+// As if neither of its seals were there: what comes of the rest of it is held against them.
+RebuildTrial try_without_seals(LookSession& subject, RunControl& control) {
+  RebuildTrial trial{"a set of which both seals are lost, from the rest of it", true,
+                     "no set is there to try it with"};
+  const SetList& sets = subject.proved_sets();
+  for (std::size_t i = sets.size(); i-- > 0;) {
+    const FoundSet& set = sets[i];
+    if (!set.sealed() || set.not_ours || set.twice || set.facts().folded_from || !set.seal->replaced.empty())
+      continue;
+    const SecretKey master = subject.keys().unlock(set.seal->keys, set.facts().chain);
+    const Seal made = seal_anew(subject.store(), set.folder, sets, set, master,
+                                [&](std::uint64_t) { control.checkpoint(); });
+    const Root was = unbox_root(*set.seal, master), is = unbox_root(made, master);
+    trial.good = made.core.facts.set == set.facts().set && is.catalog.page.name == was.catalog.page.name &&
+                 std::equal(made.core.files.begin(), made.core.files.end(), set.seal->core.files.begin(),
+                            set.seal->core.files.end(), [](const SealedFile& one, const SealedFile& other) {
+                              return one.slot == other.slot && one.digest == other.digest;
+                            });
+    trial.words = "what set " + std::to_string(set.folder.sequence) + " tells without them is " +
+                  (trial.good ? "the same" : "something else");
+    return trial;
+  }
+  return trial;
+}
+
 RebuildTrial try_home(LookSession& subject, const std::string& scratch) {
   RebuildTrial trial{"a lost home: the job's file, its memory and its history", true, {}};
   const std::string folder = scratch + "/home";
@@ -101,6 +127,8 @@ std::vector<RebuildTrial> try_rebuilding(LookSession& subject, OpenPoint& point,
     }
   };
   add("a lost seal, from its copy", [&] { return try_seals(subject); });
+  add("a set of which both seals are lost, from the rest of it",
+      [&] { return try_without_seals(subject, control); });
   add("a lost index, from its volumes", [&] { return try_index(point, control); });
   add("a lost home", [&] { return try_home(subject, scratch); });
   return trials;

@@ -17,15 +17,17 @@ std::string list_of(const std::vector<std::string>& lines) {
   return out + "</ul>\n";
 }
 
-std::string troubles(const DrillResult& result) {
+std::string troubles(const DrillResult& result, const DrillEntry& entry) {
   std::vector<std::vector<std::string>> rows;
   for (const DrilledFile& file : result.files) {
     if (const std::string trouble = drilled_trouble(file); !trouble.empty())
       rows.push_back({printable(file.path), trouble});
   }
   if (rows.empty()) return {};
-  return tag("h3", "What needs a look") +
-         table("Files", {{"File", false, false, true}, {"What about it", false, false, true}}, rows);
+  const std::string advice = drill_advice(entry);
+  return tag("h3", "What needs a look") + (advice.empty() ? "" : tag("p", advice + ".")) +
+         table("Files that need a look",
+               {{"File", false, false, true}, {"What about it", false, false, true}}, rows);
 }
 
 const char* source_word(DrilledFile::Source source) {
@@ -91,7 +93,7 @@ std::string drill_page(const DrillResult& result, const DrillEntry& entry) {
              "class=\"quiet\"");
   out += "</header>\n<main>\n<section aria-label=\"What was done\">\n<h2>What came of it " +
          badge(entry.good ? "good" : "needs a look", !entry.good) + "</h2>\n" + list_of(drill_lines(result)) +
-         troubles(result) + "</section>\n";
+         troubles(result, entry) + "</section>\n";
   if (!result.files.empty()) out += "<section aria-label=\"The sample\">\n" + sample(result) + "</section>\n";
   out += "</main>\n<footer>\n";
   out +=

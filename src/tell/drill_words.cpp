@@ -66,6 +66,12 @@ std::string drill_sentence(const DrillEntry& drill) {
   return text + " A full restore would take " + about(drill.all_seconds) + ".";
 }
 
+std::string drill_advice(const DrillEntry& drill) {
+  if (drill.bad == 0 && drill.files > 0) return {};
+  return "What else is affected, and what could be mended: kestrum verify " +
+         shell_word(printable(drill.job));
+}
+
 std::string drilled_trouble(const DrilledFile& file) {
   using State = DrilledFile::State;
   if (file.state == State::missing) return "it did not come back: " + file.why;

@@ -11,6 +11,8 @@ namespace kestrum {
 std::string drill_sentence(const DrillEntry& drill);
 // What came of it, a line each: of the sample, of today's files, of what opens, of the trials.
 std::vector<std::string> drill_lines(const DrillResult& result);
+// What to do about files that did not come back as they were saved; empty where all did.
+std::string drill_advice(const DrillEntry& drill);
 // Why a file needs a look; empty where it does not. `when`: of the drill.
 std::string drilled_trouble(const DrilledFile& file);
 

@@ -100,8 +100,16 @@ void read_extent(const Arguments& arguments, Instant now, VerifyRequest& request
 
 // What could be done about the damage, as far as this machine can know it: only its own job's disk holds
 // today's files, and only its job file names the other destinations.
-void look_for_mending(std::vector<DriveVerdict>& verdicts, std::vector<LookSession>& subjects,
-                      const RunContext& context) {
+// Returns whether everything was looked at: it takes a minute for each at most.
+// Who has set a budget does not want to wait for more.
+bool look_for_mending(std::vector<DriveVerdict>& verdicts, std::vector<LookSession>& subjects,
+                      const VerifyRequest& request, const Arguments& arguments,
+                      const Environment& environment) {
+  bool all = true;
+  if (request.round.budget.any()) return all;
+  Progress progress(environment, arguments.has("quiet"));
+  StopsItself stops_itself;
+  const RunContext context = run_context(environment, progress);
   for (std::size_t i = 0; i < verdicts.size(); ++i) {
     const VerifyResult& result = verdicts[i].result;
     const bool any = std::any_of(result.points.begin(), result.points.end(), [](const PointVerdict& point) {
@@ -112,11 +120,17 @@ void look_for_mending(std::vector<DriveVerdict>& verdicts, std::vector<LookSessi
     for (std::size_t other = 0; other < subjects.size(); ++other) {
       if (other != i) others.push_back(&subjects[other]);
     }
-    verdicts[i].mending = mending_prospects(subjects[i], result, others, context);
+    constexpr std::chrono::seconds longest(60);
+    Prospects prospects = mending_prospects(subjects[i], result, others, context, longest);
+    verdicts[i].mending = std::move(prospects.sets);
+    all = all && prospects.complete;
   }
+  progress.finish();
+  return all;
 }
 
-void print_mendings(const std::vector<DriveVerdict>& verdicts, const std::string& subject, bool is_job) {
+void print_mendings(const std::vector<DriveVerdict>& verdicts, const std::string& subject, bool is_job,
+                    bool all_looked_at) {
   bool any = false;
   for (const DriveVerdict& verdict : verdicts) {
     if (verdict.mending.empty()) continue;
@@ -128,6 +142,7 @@ void print_mendings(const std::vector<DriveVerdict>& verdicts, const std::string
                                    [](const DriveVerdict& verdict) { return verdict.result.damaged(); });
   if (!any && damaged && is_job)
     out("\nWhat could be mended: kestrum repair {} --dry\n", shell_word(printable(subject)));
+  if (!all_looked_at) out("That is as far as a minute goes; repair --dry looks at everything.\n");
   if (any && is_job) out("To mend it: kestrum repair {}\n", shell_word(printable(subject)));
   if (any && !is_job) out("To mend it: kestrum repair JOB, on the machine of the job\n");
 }
@@ -189,14 +204,8 @@ int verify_subject(const Arguments& arguments, const Environment& environment) {
   }
   if (check) end_check(*check, verdicts, {}, history, environment.clock());
   const bool is_job = environment.home().has_job(arguments.words()[0]);
-  // Who has set a budget does not want to wait for more.
-  if (!request.round.budget.any()) {
-    Progress progress(environment, arguments.has("quiet"));
-    StopsItself stops_itself;
-    look_for_mending(verdicts, subjects, run_context(environment, progress));
-    progress.finish();
-  }
-  if (!silent) print_mendings(verdicts, arguments.words()[0], is_job);
+  const bool all_looked_at = look_for_mending(verdicts, subjects, request, arguments, environment);
+  if (!silent) print_mendings(verdicts, arguments.words()[0], is_job, all_looked_at);
   if (csv) write_csv(damage_csv, *csv);
   if (figure) write_figure(verdicts, *figure, silent);
   if (history.trouble()) err("note: what was found is not remembered: {}\n", history.trouble()->what());

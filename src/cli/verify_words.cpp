@@ -121,7 +121,11 @@ void print_damage(const VerifyResult& result, const std::string& subject) {
 void print_mending(const SetRepair& set, bool dry) {
   out("Point {}:\n", point_text(set.facts));
   if (set.seals) out("  one of its two seals {} as the other\n", dry ? "would be written" : "was written");
-  for (const MendedFile& file : set.files) out("  {}: {}\n", printable(file.name), file_text(file, dry));
+  constexpr std::size_t most = 20;
+  for (std::size_t i = 0; i < set.files.size() && i < most; ++i)
+    out("  {}: {}\n", printable(set.files[i].name), file_text(set.files[i], dry));
+  if (set.files.size() > most)
+    out("  and {} more files; --json lists all\n", grouped(set.files.size() - most));
   if (set.index) out("  its index {} made anew from its volumes\n", dry ? "would be" : "was");
   print_pieces(set, dry);
   if (set.parity_made > 0)

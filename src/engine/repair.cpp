@@ -26,7 +26,7 @@ class Repair {
         parity_percent_(session.job() ? session.job()->parity_percent : 0) {
     options_.dry = request.dry;
     options_.progress = [this](std::uint64_t bytes) {
-      context_.control.checkpoint();
+      checkpoint();
       context_.observer.advanced(bytes, 0);
     };
     options_.guard = [this] {
@@ -34,13 +34,22 @@ class Repair {
     };
   }
 
+  // Looks no longer than that.
+  void end_at(std::chrono::steady_clock::time_point when) { end_at_ = when; }
+  // Whether the time was enough.
+  bool complete() const { return complete_; }
+
   // Sets of which something is to be mended.
   std::vector<SetRepair> mend(const VerifyResult& found) {
     context_.observer.phase_begins(Phase::mending, {});
-    for (const PointVerdict& verdict : found.points) {
-      if (verdict.facts && !verdict.closed) mend_set(verdict);
+    try {
+      for (const PointVerdict& verdict : found.points) {
+        if (verdict.facts && !verdict.closed) mend_set(verdict);
+      }
+      if (request_.dry ? any_lost() : found.damaged()) retake();
+    } catch (const OutOfTime&) {
+      complete_ = false;
     }
-    if (request_.dry ? any_lost() : found.damaged()) retake();
     std::vector<SetRepair> sets;
     for (const auto& [sequence, repair] : repairs_) {
       if (repair.any()) sets.push_back(repair);
@@ -50,6 +59,12 @@ class Repair {
   bool changed() const { return changed_; }
 
  private:
+  struct OutOfTime {};
+  void checkpoint() {
+    context_.control.checkpoint();
+    if (end_at_ && std::chrono::steady_clock::now() > *end_at_) throw OutOfTime();
+  }
+
   std::shared_ptr<const FoundSet> set_of(Sequence sequence) { return session_.sets().shared(sequence); }
   SecretKey master_of(const FoundSet& set) {
     return session_.keys().unlock(set.seal->keys, set.facts().chain);
@@ -84,30 +99,45 @@ class Repair {
     LostPlaces& lost = lost_[verdict.facts->sequence];
     std::set<std::uint32_t> slots = verdict.lost.slots;
     for (const auto& [slot, frames] : verdict.lost.frames) slots.insert(slot);
+    if (slots.empty()) return;
     bool changed = false;
-    for (const std::uint32_t slot : slots) {
-      SetReader reader(session_.store(), set_of(verdict.facts->sequence), master);
-      const SealedFile* const file = reader.sealed_file(slot);
-      if (file == nullptr) continue;
-      MendedFile mended{.name = file->name, .mending = {}, .trouble = {}};
-      for (const SealedParity& parity : reader.seal().parity)
-        mended.has_parity = mended.has_parity || parity.file.slot == slot;
+    std::optional<SetReader> reader;
+    reader.emplace(session_.store(), set_of(verdict.facts->sequence), master);
+    const std::set<std::uint32_t> with_parity = slots_with_parity(reader->seal());
+    const std::vector<SealedFile> files = reader->seal().core.files;
+    for (const SealedFile& file : files) {
+      if (!slots.contains(file.slot)) continue;
+      checkpoint();
+      MendedFile mended{.name = file.name, .mending = {}, .trouble = {}};
+      mended.has_parity = with_parity.contains(file.slot);
+      // One that was mended is another file than the one that is open.
+      if (!reader) reader.emplace(session_.store(), set_of(verdict.facts->sequence), master);
       try {
-        mended.mending = mend_file(session_.store(), reader, master, slot, options_);
+        if (mended.has_parity)
+          mended.mending = mend_file(session_.store(), *reader, master, file.slot, options_);
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
         mended.trouble = error.what();
       }
-      changed = changed || mended.mending.mended > 0;
+      if (mended.mending.mended > 0 && !request_.dry) {
+        changed = true;
+        reader.reset();
+      }
       if (mended.mending.whole) {
-        lost.slots.erase(slot);
-        lost.frames.erase(slot);
+        lost.slots.erase(file.slot);
+        lost.frames.erase(file.slot);
       }
       repair.files.push_back(std::move(mended));
     }
     if (!changed || request_.dry) return;
     take_up(set);
     lost = look_again(verdict.facts->sequence, master);
+  }
+
+  static std::set<std::uint32_t> slots_with_parity(const Seal& seal) {
+    std::set<std::uint32_t> slots;
+    for (const SealedParity& parity : seal.parity) slots.insert(parity.file.slot);
+    return slots;
   }
 
   // What does not read after mending.
@@ -173,7 +203,7 @@ class Repair {
     for (const auto& [sequence, lost] : lost_) {
       if (SetReader* const reader = chain.try_set(sequence)) reader->mark_lost(lost);
     }
-    const LostChunks missing = find_lost(chain, context_.control);
+    const LostChunks missing = find_lost(chain, [this] { checkpoint(); });
     std::map<Sequence, std::uint64_t> left;
     Elsewhere elsewhere(others_);
     FromSources sources(session_.identity().machine == context_.machine);
@@ -181,7 +211,7 @@ class Repair {
     std::map<Sequence, std::vector<FoundPiece>> found;
     for (const auto* const one : by_file(missing)) {
       const auto& [name, chunk] = *one;
-      context_.control.checkpoint();
+      checkpoint();
       SetReader* const reader = chain.try_set(chunk.set);
       ++left[chunk.set];
       if (reader == nullptr || !asked_for_.insert(name).second) continue;
@@ -249,7 +279,8 @@ class Repair {
   std::map<Sequence, LostPlaces> lost_;  // what does not read now
   std::unordered_set<ChunkName, ChunkNameHash> asked_for_;
   std::uint64_t gathered_ = 0;
-  bool changed_ = false;
+  bool changed_ = false, complete_ = true;
+  std::optional<std::chrono::steady_clock::time_point> end_at_;
 };
 
 VerifyResult checked(LookSession& session, const RunContext& context, History& history) {
@@ -338,10 +369,16 @@ RepairResult repair_drive(WriteSession& session, const RepairRequest& request,
 
 }  // namespace
 
-std::vector<SetRepair> mending_prospects(LookSession& session, const VerifyResult& found,
-                                         const std::vector<LookSession*>& others, const RunContext& context) {
+Prospects mending_prospects(LookSession& session, const VerifyResult& found,
+                            const std::vector<LookSession*>& others, const RunContext& context,
+                            std::chrono::seconds longest) {
   const RepairRequest request{.dry = true};
-  return Repair(session, nullptr, request, others, context).mend(found);
+  Repair repair(session, nullptr, request, others, context);
+  repair.end_at(std::chrono::steady_clock::now() + longest);
+  Prospects prospects;
+  prospects.sets = repair.mend(found);
+  prospects.complete = repair.complete();
+  return prospects;
 }
 
 std::vector<RepairResult> repair_job(const std::string& name, const RepairRequest& request,

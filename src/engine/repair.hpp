@@ -18,9 +18,14 @@ struct RepairResult {
 };
 
 // What could be mended of what a check found, and from what; nothing is changed, and nobody kept out.
+struct Prospects {
+  std::vector<SetRepair> sets;
+  bool complete = true;  // false: the time was up before everything was looked at
+};
 // `others`: sessions with the job's other destinations, unlocked. Throws as `repair_job` does.
-std::vector<SetRepair> mending_prospects(LookSession& session, const VerifyResult& found,
-                                         const std::vector<LookSession*>& others, const RunContext& context);
+Prospects mending_prospects(LookSession& session, const VerifyResult& found,
+                            const std::vector<LookSession*>& others, const RunContext& context,
+                            std::chrono::seconds longest);
 
 struct RepairRequest {
   bool dry = false;         // only what could be mended, and from what

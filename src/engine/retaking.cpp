@@ -12,7 +12,8 @@ namespace {
 
 class LostFinder {
  public:
-  LostFinder(ChainReader& chain, RunControl& control) : chain_(chain), control_(control) {}
+  LostFinder(ChainReader& chain, const std::function<void()>& checkpoint)
+      : chain_(chain), checkpoint_(checkpoint) {}
 
   LostChunks find() {
     // The newest first: what it says of a file is likeliest to be true today.
@@ -39,7 +40,7 @@ class LostFinder {
     CatalogReader catalog(point, root.catalog);
     catalog.on_page([&](const ChunkRef& page) { look(point, page, FrameKind::catalog, {}); });
     while (true) {
-      control_.checkpoint();
+      checkpoint_();
       try {
         const std::optional<Entry> entry = catalog.next();
         if (!entry) return;
@@ -103,7 +104,7 @@ class LostFinder {
   }
 
   ChainReader& chain_;
-  RunControl& control_;
+  const std::function<void()>& checkpoint_;
   LostChunks lost_;
 };
 
@@ -114,8 +115,8 @@ std::optional<Bytes> named(Bytes content, const ChunkName& name, const Naming& n
 
 }  // namespace
 
-LostChunks find_lost(ChainReader& chain, RunControl& control) {
-  return LostFinder(chain, control).find();
+LostChunks find_lost(ChainReader& chain, const std::function<void()>& checkpoint) {
+  return LostFinder(chain, checkpoint).find();
 }
 
 Elsewhere::Elsewhere(const std::vector<LookSession*>& others) {

@@ -1,6 +1,7 @@
 // Content that a job's sets have lost, looked for elsewhere by its name.
 #pragma once
 
+#include <functional>
 #include <unordered_map>
 
 #include "archive/chain_reader.hpp"
@@ -26,7 +27,8 @@ struct LostChunks {
 };
 
 // All that any point of the chain refers to and cannot have. `chain` knows what is lost of its sets.
-LostChunks find_lost(ChainReader& chain, RunControl& control);
+// `checkpoint`: called now and then; may throw.
+LostChunks find_lost(ChainReader& chain, const std::function<void()>& checkpoint);
 
 // On other destinations of the job.
 class Elsewhere {

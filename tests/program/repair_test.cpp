@@ -98,6 +98,31 @@ TEST_F(RepairVerb, NamesWhatStaysLost) {
   EXPECT_TRUE(restores());
 }
 
+TEST_F(RepairVerb, BothSealsOfAnEncryptedSet) {
+  const auto good = volumes();
+  fs::remove(desk_.set_folder(2) + "/seal.json");
+  fs::remove(desk_.set_folder(2) + "/seal-copy.json");
+  const Ran found = desk_({"verify", "wardens", "--quiet"});
+  EXPECT_EQ(found.exit, 4);
+  EXPECT_THAT(found.out, HasSubstr("What could be mended: kestrum repair wardens --dry"));
+  const Ran dry = desk_({"repair", "wardens", "--dry", "--quiet"});
+  EXPECT_THAT(dry.out,
+              HasSubstr("Set 2: neither of its seals reads; they would be made anew from the rest of it"));
+  EXPECT_FALSE(fs::exists(desk_.set_folder(2) + "/seal.json"));
+  const Ran done = desk_({"repair", "wardens", "--quiet"});
+  EXPECT_EQ(done.exit, 0) << done.out << done.err;
+  EXPECT_EQ(volumes(), good);
+  EXPECT_TRUE(restores());
+  EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
+  // Runs go on, and another passphrase opens it like the others.
+  fs::rename(desk_.folder / "away", desk_.source());
+  EXPECT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);
+  write_file(desk_.folder / "pass-2", "another tern\n");
+  chmod((desk_.folder / "pass-2").c_str(), 0600);
+  EXPECT_EQ(desk_({"passphrase", "change", "wardens", "--new", "file:" + (desk_.folder / "pass-2")}).exit, 0);
+  EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
+}
+
 TEST_F(RepairVerb, WhatParityTakesIsSaidBefore) {
   Desk desk;
   ASSERT_EQ(desk.define({"--check-after-run", "nothing"}).exit, 0);

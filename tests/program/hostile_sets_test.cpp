@@ -330,6 +330,8 @@ TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
         {"restore", desk.drive(), "/", "--at", "7", "--to", out, "--quiet", "--passphrase",
          "file:" + desk.pass()},
         {"restore", "wardens", "/", "--to", out + "/by-name", "--quiet"},
+        {"drill", "wardens", "--files", "20", "--quiet"},
+        {"repair", "wardens", "--dry", "--quiet"},
         {"preview", "wardens", "--quiet"},
         {"forecast", "wardens", "--days", "2", "--quiet"},
         {"prune", "wardens", "--dry"},

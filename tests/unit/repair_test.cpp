@@ -159,8 +159,8 @@ class Damage {
     switch (below(11)) {
       case 0:
         return each(".kvol", 3, "bits", [this](std::string& text) {
-          // A small file has one parity slice only.
-          const std::size_t most = std::min<std::size_t>(2, parity_shape(text.size(), 5).m);
+          // A small file has one parity slice of each group only.
+          const std::size_t most = text.size() < 1u << 20 ? 1 : 2;
           for (std::size_t i = 0; i < most; ++i)
             text[below(text.size())] ^= static_cast<char>(1u << below(8));
         });
@@ -207,9 +207,9 @@ class Damage {
   std::size_t below(std::size_t limit) {
     return limit < 2 ? 0 : std::uniform_int_distribution<std::size_t>(0, limit - 1)(random_);
   }
+  // A twentieth of the file, whatever its groups are.
   static std::size_t promised_slices(std::size_t size) {
-    const ParityShape shape = parity_shape(size, 5);
-    return std::size_t{shape.m} * shape.groups;
+    return std::max<std::size_t>(1, size / 4096 * 5 / 100);
   }
   static void zero(std::string& text, std::size_t slice, std::size_t slices) {
     const std::size_t from = std::min(text.size(), slice * 4096),

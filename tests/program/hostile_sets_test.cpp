@@ -366,7 +366,7 @@ TEST_P(HostileSets, EndSoonAndChangeNothingOutside) {
     if (HasFailure()) return;
   }
   EXPECT_GE(number, 60);
-  std::cout << done << " of " << number << " hostile sets through 17 commands each, as "
+  std::cout << done << " of " << number << " hostile sets through 19 commands each, as "
             << (as_root ? "root" : "an ordinary user") << "; the longest command, " << slowest_name
             << ", took " << slowest << " s\n";
 }

@@ -142,7 +142,9 @@ void print_mendings(const std::vector<DriveVerdict>& verdicts, const std::string
                                    [](const DriveVerdict& verdict) { return verdict.result.damaged(); });
   if (!any && damaged && is_job)
     out("\nWhat could be mended: kestrum repair {} --dry\n", shell_word(printable(subject)));
-  if (!all_looked_at) out("That is as far as a minute goes; repair --dry looks at everything.\n");
+  if (!all_looked_at)
+    out("That is as far as a minute goes. All of it: kestrum repair {} --dry\n",
+        is_job ? shell_word(printable(subject)) : "JOB");
   if (any && is_job) out("To mend it: kestrum repair {}\n", shell_word(printable(subject)));
   if (any && !is_job) out("To mend it: kestrum repair JOB, on the machine of the job\n");
 }

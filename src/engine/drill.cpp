@@ -231,7 +231,9 @@ class Drill {
       file.path = path.absolute();
       file.wanted = wanted_.contains(path);
       try {
-        if (const std::optional<Entry> entry = catalog.find(path)) look_at(*entry, file);
+        const std::optional<Entry> entry = catalog.find(path);
+        if (!entry) throw damage("the list of files has it no more");
+        look_at(*entry, file);
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;
         file.state = DrilledFile::State::missing;

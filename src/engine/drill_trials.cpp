@@ -21,7 +21,9 @@ RebuildTrial try_seals(LookSession& subject) {
     if (!set.sealed() || set.not_ours || set.twice) continue;
     std::string trouble = set.findings.empty() ? "" : set.findings.front();
     try {
-      if (trouble.empty()) subject.keys().unlock(set.seal->keys, set.facts().chain);
+      const SecretKey master = subject.keys().unlock(set.seal->keys, set.facts().chain);
+      if (trouble.empty() && !seal_is_authentic(*set.seal, master))
+        trouble = "its seal was not written with its key";
     } catch (const Error& error) {
       trouble = error.what();
     }
@@ -67,10 +69,10 @@ RebuildTrial try_index(OpenPoint& point, RunControl& control) {
   return trial;
 }
 
-// As if neither of its seals were there: what comes of the rest of it is held against them.
-RebuildTrial try_without_seals(LookSession& subject, RunControl& control) {
-  RebuildTrial trial{"a set of which both seals are lost, from the rest of it", true,
-                     "no set is there to try it with"};
+// As if neither of its seals were there: what comes of the rest of it is held against them. Nothing where no
+// set is there that it could be tried with.
+std::optional<RebuildTrial> try_without_seals(LookSession& subject, RunControl& control) {
+  RebuildTrial trial{"a set of which both seals are lost, from the rest of it", false, {}};
   const SetList& sets = subject.proved_sets();
   for (std::size_t i = sets.size(); i-- > 0;) {
     const FoundSet& set = sets[i];
@@ -89,7 +91,7 @@ RebuildTrial try_without_seals(LookSession& subject, RunControl& control) {
                   (trial.good ? "the same" : "something else");
     return trial;
   }
-  return trial;
+  return std::nullopt;
 }
 
 RebuildTrial try_home(LookSession& subject, const std::string& scratch) {
@@ -121,7 +123,7 @@ std::vector<RebuildTrial> try_rebuilding(LookSession& subject, OpenPoint& point,
   std::vector<RebuildTrial> trials;
   const auto add = [&](const char* what, const auto& attempt) {
     try {
-      trials.push_back(attempt());
+      if (std::optional<RebuildTrial> trial = attempt()) trials.push_back(std::move(*trial));
     } catch (const Error& error) {
       trials.push_back({what, false, error.what()});
     }

@@ -3,8 +3,8 @@
 #include <fcntl.h>
 #include <unistd.h>
 
-#include <cstdlib>
 #include <cstring>
+#include <optional>
 #include <vector>
 
 #include "base/error.hpp"
@@ -92,15 +92,6 @@ bool is_of(const FileKind& kind, const std::string& first, const std::string& pa
          std::memcmp(first.data() + kind.at, kind.mark.data(), kind.mark.size()) == 0;
 }
 
-// Where the shell would find it.
-bool is_there(const char* program) {
-  const char* const path = std::getenv("PATH");
-  for (const std::string& folder : split(path != nullptr ? path : "/usr/bin:/bin", ':')) {
-    if (!folder.empty() && access((folder + "/" + program).c_str(), X_OK) == 0) return true;
-  }
-  return false;
-}
-
 std::string command_of(const Way& way, const std::string& path, const std::string& out) {
   std::string command = std::string("exec ") + way.program + " ";
   for (std::string_view rest = way.words; !rest.empty();) {
@@ -118,12 +109,15 @@ std::string command_of(const Way& way, const std::string& path, const std::strin
   return command + " </dev/null >/dev/null";
 }
 
-Opening ask(const FileKind& kind, const Way& way, const std::string& path, const std::string& beside,
-            RunControl& control) {
+// Nothing: the program is not there.
+std::optional<Opening> ask(const FileKind& kind, const Way& way, const std::string& path,
+                           const std::string& beside, RunControl& control) {
   constexpr std::chrono::seconds longest(120);
+  constexpr int not_found = 127;  // POSIX, "Exit Status for Commands"
   const std::string out = beside + "/.opened";
   const CommandResult result = run_shell(command_of(way, path, out), {}, longest, control);
   unlink(out.c_str());
+  if (result.exit_code == not_found) return std::nullopt;
   Opening opening{.how = Opening::How::opens, .as = kind.as, .program = way.program, .why = {}};
   if (result.timed_out) {
     opening.how = Opening::How::not_ended;
@@ -146,7 +140,7 @@ Opening try_opening(const std::string& path, const std::string& beside, RunContr
     }
     Opening none{Opening::How::no_program, kind.as, {}, {}};
     for (const Way& way : kind.ways) {
-      if (is_there(way.program)) return ask(kind, way, path, beside, control);
+      if (std::optional<Opening> opening = ask(kind, way, path, beside, control)) return *opening;
       none.program += (none.program.empty() ? "" : ", ") + std::string(way.program);
     }
     return none;

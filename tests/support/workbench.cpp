@@ -49,12 +49,16 @@ RunOutcome Workbench::run(std::optional<Kind> kind) {
 
 RunOutcome Workbench::run_stopped_at(std::uint64_t bytes) {
   struct StopsAt final : Observer {
+    // Always counted beforehand, as it is where the disk is more than half full.
+    bool wants_totals() const override { return true; }
+    void phase_begins(Phase phase, const PhaseTotals&) override { copying = phase == Phase::copying; }
     void advanced(std::uint64_t more, std::uint64_t) override {
-      gone += more;
+      if (copying) gone += more;
       if (gone >= at) control.stop();
     }
     RunControl control;
     std::uint64_t gone = 0, at = 0;
+    bool copying = false;
   } watching;
   watching.at = bytes;
   return run_job("job", std::nullopt, context_of(watching, watching.control)).back();

@@ -47,7 +47,7 @@ class PointReader final : public ChunkSource {
   bool passes(const ChunkRef& ref) override;
   // The same without a copy.
   ChunkView view(const ChunkRef& ref);
-  std::uint64_t unpacked_bytes() const { return frames_.unpacked_bytes(); }  // so far
+  UnpackWork unpacked() const { return frames_.unpacked(); }  // so far
   // Where it would be read from, without reading it.
   std::optional<std::pair<SetReader*, IndexRecord>> locate(const ChunkRef& ref);
 

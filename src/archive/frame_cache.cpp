@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "archive/read_ahead.hpp"
+#include "base/clock_seconds.hpp"
 #include "base/error.hpp"
 
 namespace kestrum {
@@ -18,8 +20,34 @@ std::shared_ptr<LoadedFrame> FrameCache::load(const FrameFileReader& file, Frame
     pool->give(std::move(frame->frame.content));
     delete frame;
   });
+  const double begun = clock_seconds(CLOCK_MONOTONIC), used = clock_seconds(CLOCK_THREAD_CPUTIME_ID);
   loaded->frame = file.read(place, pool->take());
-  unpacked_bytes_ += loaded->frame.content.size();
+  const std::lock_guard<std::mutex> lock(counting_);
+  unpacked_.bytes += loaded->frame.content.size();
+  unpacked_.seconds += clock_seconds(CLOCK_MONOTONIC) - begun;
+  unpacked_.processor_seconds += clock_seconds(CLOCK_THREAD_CPUTIME_ID) - used;
+  return loaded;
+}
+
+UnpackWork FrameCache::unpacked() const {
+  const std::lock_guard<std::mutex> lock(counting_);
+  return unpacked_;
+}
+
+// Read ahead already, or now.
+std::shared_ptr<const LoadedFrame> FrameCache::wait_for(const Key& key, SetReader& reader,
+                                                        const IndexRecord& record) {
+  const double begun = clock_seconds(CLOCK_MONOTONIC);
+  std::shared_ptr<const LoadedFrame> loaded;
+  if (const auto coming = coming_.find(key); coming != coming_.end()) {
+    Future future = std::move(coming->second);
+    coming_.erase(coming);
+    loaded = future.get();
+  } else {
+    loaded = load(reader.file(record.slot), record.frame);
+  }
+  const std::lock_guard<std::mutex> lock(counting_);
+  unpacked_.waited_seconds += clock_seconds(CLOCK_MONOTONIC) - begun;
   return loaded;
 }
 
@@ -48,16 +76,9 @@ ChunkView FrameCache::read(SetReader& reader, const IndexRecord& record, const C
   if (at != by_place_.end()) {
     frame = at->second;
     kept_.splice(kept_.begin(), kept_, frame);
-  } else if (auto coming = coming_.find(key); coming != coming_.end()) {
-    Future future = std::move(coming->second);
-    coming_.erase(coming);
-    std::shared_ptr<const LoadedFrame> loaded = future.get();
-    const bool is_content = loaded->frame.kind == FrameKind::content;
-    frame = keep(key, std::move(loaded));
-    if (is_content) read_ahead(reader, record.slot, record.frame);
   } else {
-    std::shared_ptr<LoadedFrame> loaded = load(reader.file(record.slot), record.frame);
-    bool is_content = loaded->frame.kind == FrameKind::content;
+    std::shared_ptr<const LoadedFrame> loaded = wait_for(key, reader, record);
+    const bool is_content = loaded->frame.kind == FrameKind::content;
     frame = keep(key, std::move(loaded));
     if (is_content) read_ahead(reader, record.slot, record.frame);
   }
@@ -157,9 +178,8 @@ void FrameCache::start(const Key& key, FrameFileReader& file, FramePlace place) 
 }
 
 void FrameCache::start_threads() {
-  unsigned count = std::clamp(std::thread::hardware_concurrency(), 1u, 4u);
   try {
-    for (unsigned i = 0; i < count; ++i) threads_.start([this] { work(); });
+    for (unsigned i = 0; i < read_ahead_threads(); ++i) threads_.start([this] { work(); });
   } catch (const Error&) {
     no_threads_ = threads_.size() == 0;
   }

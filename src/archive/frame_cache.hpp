@@ -2,11 +2,11 @@
 // through a set in order.
 #pragma once
 
-#include <atomic>
 #include <future>
 #include <list>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <unordered_map>
 
 #include "archive/chunk_store.hpp"
@@ -30,6 +30,18 @@ struct ChunkView {
   std::optional<bool> passes;  // as far as it was sifted already
 };
 
+// How much was read, decrypted, decompressed and checked, and what it took.
+struct UnpackWork {
+  std::uint64_t bytes = 0;       // of content, all of the frames
+  double seconds = 0;            // on whatever thread, one after the other
+  double processor_seconds = 0;  // of these; the rest is the drive's
+  double waited_seconds = 0;     // that whoever asked for a frame waited for it
+  UnpackWork operator-(const UnpackWork& before) const {
+    return {bytes - before.bytes, seconds - before.seconds, processor_seconds - before.processor_seconds,
+            waited_seconds - before.waited_seconds};
+  }
+};
+
 // For one thread; its own threads only read, decrypt, decompress and check frames.
 class FrameCache {
  public:
@@ -48,8 +60,8 @@ class FrameCache {
   void expect(SetReader& reader, const IndexRecord& record);
   // From the frame where an index says it lies. Throws damage.
   ChunkView read(SetReader& reader, const IndexRecord& record, const ChunkRef& ref);
-  // Bytes of content that were read so far, all of the frames.
-  std::uint64_t unpacked_bytes() const { return unpacked_bytes_; }
+  // So far.
+  UnpackWork unpacked() const;
 
  private:
   static constexpr std::size_t limit = 24u << 20;  // bytes of content kept
@@ -92,6 +104,7 @@ class FrameCache {
   void start_threads();
   void work();
   std::shared_ptr<LoadedFrame> load(const FrameFileReader& file, FramePlace place) const;
+  std::shared_ptr<const LoadedFrame> wait_for(const Key& key, SetReader& reader, const IndexRecord& record);
 
   void sift(LoadedFrame& loaded) const;
   const Naming& naming_;
@@ -105,8 +118,9 @@ class FrameCache {
   std::map<Key, Future> coming_;
   BoundedQueue<std::shared_ptr<Task>> tasks_{64};
   ThreadGroup threads_;
-  mutable std::atomic<std::uint64_t> unpacked_bytes_ = 0;
-  bool no_threads_ = false;  // the system gives none: nothing is read ahead
+  mutable std::mutex counting_;
+  mutable UnpackWork unpacked_;  // behind the mutex
+  bool no_threads_ = false;      // the system gives none: nothing is read ahead
 };
 
 }  // namespace kestrum

@@ -8,10 +8,13 @@
 #include <filesystem>
 #include <random>
 
+#include "archive/read_ahead.hpp"
+#include "base/clock_seconds.hpp"
 #include "base/random.hpp"
 #include "base/text.hpp"
 #include "engine/disk_today.hpp"
 #include "engine/drill_trials.hpp"
+#include "engine/restore_pace.hpp"
 #include "engine/same_content.hpp"
 
 namespace kestrum {
@@ -76,30 +79,36 @@ class ScratchFolder {
   FileHandle held_;
 };
 
-// How long it takes for each file, and for each byte that is unpacked: by least squares, from how long it
-// took from one file to the next.
-class RestorePace {
+// Each file that is brought back: from where it begins to where it has its name, without the waiting for
+// frames.
+class TimedFiles final : public Observer {
  public:
-  void add(double seconds, double unpacked) {
-    ++count_;
-    t_ += seconds;
-    u_ += unpacked;
-    tu_ += seconds * unpacked;
-    uu_ += unpacked * unpacked;
+  // Both must outlive this.
+  TimedFiles(Observer& told, const PointReader& reader) : told_(told), reader_(reader) {}
+  void file_begins(const std::string& path, std::uint64_t size) override {
+    told_.file_begins(path, size);
+    waited_ = reader_.unpacked().waited_seconds;
+    begun_ = clock_seconds(CLOCK_MONOTONIC);
   }
-  double seconds(double files, double bytes) const {
-    if (count_ == 0) return 0;
-    const double mean_t = t_ / count_, mean_u = u_ / count_;
-    const double spread = uu_ / count_ - mean_u * mean_u;
-    double each_byte = spread > 0 ? std::max(0.0, (tu_ / count_ - mean_t * mean_u) / spread) : 0;
-    // Neither can take more than all the time there was.
-    if (mean_u > 0) each_byte = std::min(each_byte, mean_t / mean_u);
-    const double each_file = mean_t - each_byte * mean_u;
-    return each_file * files + each_byte * bytes;
+  void file_ends(std::uint64_t size) {
+    if (!begun_) return;
+    const double took = clock_seconds(CLOCK_MONOTONIC) - *std::exchange(begun_, std::nullopt);
+    pace_.add(std::max(0.0, took - (reader_.unpacked().waited_seconds - waited_)), static_cast<double>(size));
   }
+  const RestorePace& pace() const { return pace_; }
+
+  bool wants_totals() const override { return told_.wants_totals(); }
+  void phase_begins(Phase phase, const PhaseTotals& totals) override { told_.phase_begins(phase, totals); }
+  void advanced(std::uint64_t bytes, std::uint64_t files) override { told_.advanced(bytes, files); }
+  void problem(const Problem& problem) override { told_.problem(problem); }
+  void note(const std::string& text) override { told_.note(text); }
 
  private:
-  double count_ = 0, t_ = 0, u_ = 0, tu_ = 0, uu_ = 0;
+  Observer& told_;
+  const PointReader& reader_;
+  RestorePace pace_;
+  std::optional<double> begun_;
+  double waited_ = 0;
 };
 
 class Drill {
@@ -157,6 +166,7 @@ class Drill {
     std::mt19937_64 random(result_.seed);
     std::vector<Chosen> chosen;
     observer_.phase_begins(Phase::scanning, {});
+    const double begun = clock_seconds(CLOCK_MONOTONIC);
     each_file([&](const Entry& entry) {
       ++result_.all_files;
       result_.all_bytes += entry.size;
@@ -165,6 +175,7 @@ class Drill {
       const std::uint64_t at = std::uniform_int_distribution<std::uint64_t>(0, result_.all_files - 1)(random);
       if (at < chosen.size()) chosen[at] = one;
     });
+    list_seconds_ = clock_seconds(CLOCK_MONOTONIC) - begun;
     std::shuffle(chosen.begin(), chosen.end(), random);
     picked_ = wanted_;
     std::uint64_t bytes = 0;
@@ -201,23 +212,20 @@ class Drill {
     request.target = scratch_.path();
     request.layout = Layout::path;
     request.owners = OwnersAs::mine;
-    auto last = std::chrono::steady_clock::now();
-    std::uint64_t unpacked = point_.reader().unpacked_bytes();
-    RestorePace pace;
-    const RestoreResult restored =
-        restore(point_, request, observer_, control_, [&](const RestoredItem& item) {
-          if (item.type != EntryType::file) return;
-          back_[item.path] = item.placed;
-          const auto now = std::chrono::steady_clock::now();
-          const std::uint64_t all = point_.reader().unpacked_bytes();
-          pace.add(std::chrono::duration<double>(now - last).count(), static_cast<double>(all - unpacked));
-          last = now;
-          unpacked = all;
-        });
+    const UnpackWork before = point_.reader().unpacked();
+    TimedFiles timed(observer_, point_.reader());
+    const RestoreResult restored = restore(point_, request, timed, control_, [&](const RestoredItem& item) {
+      if (item.type != EntryType::file) return;
+      back_[item.path] = item.placed;
+      timed.file_ends(item.size);
+    });
     for (const Problem& problem : restored.problems) why_[problem.path] = problem.reason;
     result_.seconds = std::chrono::duration<double>(restored.duration).count();
-    result_.all_seconds = std::max(result_.seconds, pace.seconds(static_cast<double>(result_.all_files),
-                                                                 static_cast<double>(result_.all_bytes)));
+    result_.all_seconds =
+        std::max(result_.seconds, list_seconds_ + timed.pace().seconds(static_cast<double>(result_.all_files),
+                                                                       static_cast<double>(result_.all_bytes),
+                                                                       point_.reader().unpacked() - before,
+                                                                       read_ahead_threads()));
   }
 
   void look_at_all() {
@@ -305,6 +313,7 @@ class Drill {
   std::set<TreePath> wanted_, picked_;
   std::map<TreePath, std::string> back_;    // where it was put
   std::map<std::string, std::string> why_;  // it was not
+  double list_seconds_ = 0;                 // that going through the point's list took
   DrillResult result_;
 };
 

@@ -16,6 +16,9 @@ void print_result(const RepairResult& result, const RepairRequest& request, cons
   for (const Sequence set : result.sealed_anew)
     out("Set {}: neither of its seals reads; they {} made anew from the rest of it\n", set,
         request.dry ? "would be" : "were");
+  if (!request.dry && !result.sealed_anew.empty())
+    out("What was said by hand of such a point (keep, guard) is not known any more: say it again where it "
+        "matters.\n");
   for (const std::string& line : result.not_sealed) out("Its seals cannot be made anew: {}\n", line);
   for (const SetRepair& set : result.sets) print_mending(set, request.dry);
   for (const std::string& finding : result.left.findings) out("{}\n", finding);

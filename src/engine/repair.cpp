@@ -2,12 +2,12 @@
 
 #include <unordered_set>
 
-#include "archive/lost_seals.hpp"
 #include "archive/set_folder.hpp"
 #include "base/text.hpp"
 #include "engine/each_drive.hpp"
 #include "engine/job_check.hpp"
 #include "engine/retaking.hpp"
+#include "engine/seals_anew.hpp"
 
 namespace kestrum {
 namespace {
@@ -291,74 +291,15 @@ VerifyResult checked(LookSession& session, const RunContext& context, History& h
   return verify(session, request, context.clock, &history, context.observer, context.control);
 }
 
-// Sets of which neither seal reads, from the rest of them and a set of the same chain.
-class SealsAnew {
- public:
-  SealsAnew(WriteSession& session, bool dry, RepairResult& result)
-      : session_(session), dry_(dry), result_(result) {}
-
-  void run() {
-    std::vector<std::string> lost;
-    for (const FoundSet& set : session_.sets()) {
-      const bool only_left = set.folder.unfinished || set.folder.removing;
-      if (!set.sealed() && !set.findings.empty() && !set.refusal && !set.not_ours && !set.superseded &&
-          !only_left)
-        lost.push_back(set.folder.name);
-    }
-    const bool as_remembered = session_.older_state().empty();
-    for (const std::string& name : lost) make(name);
-    // The sets after it name the seal that was. What was odd before is still for a person to accept.
-    if (!dry_ && !result_.sealed_anew.empty() && as_remembered) session_.accept_state();
-  }
-
- private:
-  // The chain whose key opens it is the one that it is of.
-  void make(const std::string& name) {
-    const std::optional<SetFolder> folder = parse_set_folder(session_.folder(), name);
-    std::set<Id> tried;
-    std::string why = "no other set of its chain is there";
-    std::vector<const FoundSet*> likes;
-    for (const FoundSet& set : session_.sets()) {
-      if (set.sealed() && !set.not_ours && tried.insert(set.facts().chain).second) likes.push_back(&set);
-    }
-    for (const FoundSet* like : likes) {
-      try {
-        const SecretKey master = session_.keys().unlock(like->seal->keys, like->facts().chain);
-        const RunContext& context = session_.context();
-        const Seal seal =
-            seal_anew(session_.store(), *folder, session_.sets(), *like, master, [&](std::uint64_t bytes) {
-              context.control.checkpoint();
-              context.observer.advanced(bytes, 0);
-            });
-        result_.sealed_anew.push_back(folder->sequence);
-        if (!dry_) put(name, *folder, seal, master);
-        return;
-      } catch (const Error& error) {
-        if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
-        why = error.what();
-      }
-    }
-    result_.not_sealed.push_back(printable(name) + ": " + why);
-  }
-
-  void put(const std::string& name, const SetFolder& folder, const Seal& seal, const SecretKey& master) {
-    session_.guard().check();
-    put_seals(session_.store(), folder.path, encode_seal(seal, master));
-    session_.list().take_up(session_.store(), name);
-    result_.changed = true;
-  }
-
-  WriteSession& session_;
-  bool dry_;
-  RepairResult& result_;
-};
-
 RepairResult repair_drive(WriteSession& session, const RepairRequest& request,
                           const std::vector<LookSession*>& others, History& history) {
   const RunContext& context = session.context();
   RepairResult result;
   result.root = session.root();
-  SealsAnew(session, request.dry, result).run();
+  SealedAnew anew = seal_lost_sets(session, request.dry);
+  result.sealed_anew = std::move(anew.sets);
+  result.not_sealed = std::move(anew.not_sealed);
+  result.changed = !request.dry && !result.sealed_anew.empty();
   result.found = checked(session, context, history);
   Repair repair(session, &session, request, others, context);
   result.sets = repair.mend(result.found);

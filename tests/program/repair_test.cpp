@@ -105,15 +105,22 @@ TEST_F(RepairVerb, BothSealsOfAnEncryptedSet) {
   const Ran found = desk_({"verify", "wardens", "--quiet"});
   EXPECT_EQ(found.exit, 4);
   EXPECT_THAT(found.out, HasSubstr("What could be mended: kestrum repair wardens --dry"));
+  EXPECT_THAT(desk_({"points", "wardens"}).out,
+              HasSubstr("its kind depends on what still reads of set 3. To see it: kestrum preview wardens"));
   const Ran dry = desk_({"repair", "wardens", "--dry", "--quiet"});
   EXPECT_THAT(dry.out,
               HasSubstr("Set 2: neither of its seals reads; they would be made anew from the rest of it"));
   EXPECT_FALSE(fs::exists(desk_.set_folder(2) + "/seal.json"));
   const Ran done = desk_({"repair", "wardens", "--quiet"});
   EXPECT_EQ(done.exit, 0) << done.out << done.err;
+  EXPECT_THAT(done.out,
+              HasSubstr("What was said by hand of such a point (keep, guard) is not known any more"));
   EXPECT_EQ(volumes(), good);
   EXPECT_TRUE(restores());
   EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
+  const auto points = nlohmann::json::parse(desk_({"points", "wardens", "--json"}).out);
+  EXPECT_EQ(points["destinations"][0]["next-run"]["sure"], true);
+  EXPECT_EQ(points["points"][1]["totals"]["files"], 2);
   // Runs go on, and another passphrase opens it like the others.
   fs::rename(desk_.folder / "away", desk_.source());
   EXPECT_EQ(desk_({"run", "wardens", "--quiet"}).exit, 0);

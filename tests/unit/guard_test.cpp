@@ -8,6 +8,7 @@
 
 #include "base/exit_codes.hpp"
 #include "base/head_look.hpp"
+#include "engine/repair.hpp"
 #include "engine/status.hpp"
 #include "support/desk_life.hpp"
 #include "support/extent.hpp"
@@ -362,6 +363,19 @@ TEST_F(Guarded, BaitIsSetOutAndItsLossTold) {
   pass_verdict("job", std::to_string(bench.points().back()), true, bench.context());
   EXPECT_EQ(desk_.run(), "");
   EXPECT_TRUE(std::filesystem::exists(bait));
+}
+
+// Its seals are lost, and made anew from the rest of it.
+TEST_F(Guarded, ADoubtOutlivesTheSeal) {
+  EXPECT_NE(encrypted_day(), "");
+  Workbench& bench = desk_.bench();
+  const Sequence doubted = bench.points().back();
+  for (const char* name : {"/seal.json", "/seal-copy.json"})
+    std::filesystem::remove(bench.set_folder(doubted) + name);
+  const RepairResult result = repair_job("job", {}, bench.context()).at(0);
+  EXPECT_EQ(result.sealed_anew, std::vector<Sequence>{doubted});
+  EXPECT_EQ(bench.subject().sets().sealed(doubted)->facts().guard, GuardMark::suspect);
+  EXPECT_EQ(prune_job("job", false, bench.context()).at(0).plan.held, Hold::suspect_point);
 }
 
 // A seal of a newer version with a word that this one does not know.

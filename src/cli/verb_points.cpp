@@ -175,15 +175,19 @@ std::string going_text(const Outlook& outlook) {
   return out;
 }
 
-std::string outlook_text(const Outlook& outlook) {
+std::string outlook_text(const Outlook& outlook, const std::string& job) {
   std::string when = outlook.when ? "on " + weekday_text(*outlook.when) + " " + local_text(*outlook.when)
                                   : std::string("by hand");
   std::string misdated;
   for (const SetFate& fate : outlook.after.fates) {
     if (fate.misdated) misdated += "Note: " + misdated_text(fate.sequence) + ".\n";
   }
-  return misdated + "The next run, " + when + ": " + std::string(kind_name(outlook.next.kind)) +
-         ", because " + kind_reason_text(outlook.next) + ".\n" + going_text(outlook);
+  const std::string next =
+      outlook.unsure
+          ? "its kind depends on what still reads of set " + std::to_string(*outlook.next.base) +
+                ". To see it: kestrum preview " + shell_word(printable(job)) + "\n"
+          : std::string(kind_name(outlook.next.kind)) + ", because " + kind_reason_text(outlook.next) + ".\n";
+  return misdated + "The next run, " + when + ": " + next + going_text(outlook);
 }
 
 void print_points(const PointsResult& result, bool several, Instant now) {
@@ -228,7 +232,7 @@ int points(const Arguments& arguments, const Environment& environment) {
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
     print_points(result, subjects.size() > 1, environment.clock().now());
-    if (outlooks.back()) out("{}", outlook_text(*outlooks.back()));
+    if (outlooks.back()) out("{}", outlook_text(*outlooks.back(), subject.job()->name));
   }
   if (figure) draw_points(results, *figure);
   if (arguments.has("json")) {

@@ -61,6 +61,9 @@ Outlook look_ahead(const Job& job, const std::vector<PointInfo>& points, const S
   Instant when = out.when.value_or(now);
   out.next = decide_by_time({job.kind, job.renew}, chain_sets(out.sets), ProtectionChange::none,
                             times_of(job), when);
+  out.unsure = std::any_of(points.begin(), points.end(), [&](const PointInfo& info) {
+    return info.sealed && out.next.base == info.facts.sequence && !info.good();
+  });
   KeptSet next = next_set(out, points, when);
   std::uint64_t bytes = next.facts.totals.stored_bytes;
   out.sets.push_back(std::move(next));

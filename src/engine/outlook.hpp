@@ -15,6 +15,9 @@ std::vector<KeptSet> kept_sets(const std::vector<PointInfo>& points);
 struct Outlook {
   std::optional<Instant> when;  // scheduled
   KindDecision next;
+  // What it would build on is damaged or lacks something: the kind depends on what still reads of it, which
+  // only a preview looks at.
+  bool unsure = false;
   KeepPlan after;
   std::vector<KeptSet> sets;  // that plan's, the new one last
 };

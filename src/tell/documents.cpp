@@ -136,6 +136,7 @@ static Json outlook_json(const std::optional<Outlook>& outlook) {
       {"when", instant_json(outlook->when)},
       {"kind", kind_name(outlook->next.kind)},
       {"reason", kind_reason_text(outlook->next)},
+      {"sure", !outlook->unsure},
       {"held", outlook->after.held == Hold::nothing ? Json(nullptr) : Json(hold_text(outlook->after.held))},
       {"after-it", after}};
 }

@@ -79,10 +79,8 @@ static std::vector<ChainSet> trusted_of(const std::vector<ChainSet>& all) {
   return sets;
 }
 
-KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& all,
-                         ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
-  // Nothing builds on what somebody has to look at first.
-  const std::vector<ChainSet> sets = trusted_of(all);
+static KindDecision decide_among(const ChainRules& rules, const std::vector<ChainSet>& sets,
+                                 ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
   Kind kind = wanted.value_or(rules.kind);
   // A chain that goes on is better than no point.
   if (kind == Kind::full && !rules.full_fits && !sets.empty() && protection == ProtectionChange::none)
@@ -135,6 +133,16 @@ KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& a
   decision.reason.why = wanted ? Why::wanted : Why::job_kind;
   if (!rules.full_fits) decision.reason.why = Why::full_does_not_fit;
   return decision;
+}
+
+KindDecision decide_kind(const ChainRules& rules, const std::vector<ChainSet>& all,
+                         ProtectionChange protection, std::optional<Kind> wanted, Instant now) {
+  // Nothing builds on what somebody has to look at first. There mostly is none, and a forecast asks very
+  // often: then nothing is copied.
+  const bool doubts =
+      std::any_of(all.begin(), all.end(), [](const ChainSet& set) { return set.facts.doubted(); });
+  return doubts ? decide_among(rules, trusted_of(all), protection, wanted, now)
+                : decide_among(rules, all, protection, wanted, now);
 }
 
 KindDecision decide_by_time(const ChainRules& rules, const std::vector<ChainSet>& sets,

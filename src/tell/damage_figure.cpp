@@ -85,7 +85,7 @@ class DrivePicture {
     constexpr double half = 0.33;
     const double least = static_cast<double>(largest_) / unit.bytes * 0.004;  // that is seen
     std::string script;
-    std::uint64_t at = 0, affected = 0;
+    std::uint64_t at = 0, affected = 0, places = 0;
     int number = 0;
     std::set<Sequence> points;
     for (const SealedFile& file : row.files) {
@@ -96,15 +96,17 @@ class DrivePicture {
         script +=
             rectangle(x(place.from), std::max(x(place.to), x(place.from) + least), y, half, bad_colour, 1);
         affected += place.files;
+        ++places;
         points.insert(place.points.begin(), place.points.end());
       }
       at += file.size;
     }
+    // One file may need several of them.
     std::string text = size_text(at);
     if (!row.lost.empty())
       text = affected == 0 ? std::string("no file is known to need it")
-                           : count_text(affected, "file") + ", points " +
-                                 sequences_text({points.begin(), points.end()});
+                           : std::string(places > 1 ? "at most " : "") + count_text(affected, "file") +
+                                 ", points " + sequences_text({points.begin(), points.end()});
     script += fmt::format("set label {} at {},{} left font ',11' textcolor '{}'\n", plot_text(text),
                           static_cast<double>(at) / unit.bytes + least * 3, y,
                           row.lost.empty() ? "#444444" : bad_colour);

@@ -55,11 +55,13 @@ std::string drill_sentence(const DrillEntry& drill) {
   const std::string when = weekday_text(drill.when) + " " + day_text(drill.when);
   if (drill.files == 0) return "On " + when + " no file was brought back: there was none to choose from.";
   std::string text = "On " + when + " " + grouped(drill.files) + " of " +
-                     count_text(drill.all_files, "file") + " were brought back and compared";
+                     count_text(drill.all_files, "file") + (drill.files == 1 ? " was" : " were") +
+                     " brought back and compared";
   const std::uint64_t good = drill.files - drill.bad;
-  text += drill.bad == 0 ? ", and all are as they were saved."
-                         : ": " + grouped(good) + " are as they were saved, " + grouped(drill.bad) +
-                               (drill.bad == 1 ? " is not." : " are not.");
+  text += drill.bad == 0
+              ? (drill.files == 1 ? ", and is as it was saved." : ", and all are as they were saved.")
+              : ": " + count_text(good, "is", "are") + " as saved, " + count_text(drill.bad, "is", "are") +
+                    " not.";
   if (drill.failed_trials > 0)
     text +=
         " Of " + count_text(drill.trials, "other trial") + " " + grouped(drill.failed_trials) + " failed.";

@@ -5,8 +5,8 @@
 
 #include <algorithm>
 #include <array>
-#include <ctime>
 
+#include "base/clock_seconds.hpp"
 #include "base/exit_codes.hpp"
 #include "base/process_identity.hpp"
 #include "base/text.hpp"
@@ -16,54 +16,14 @@
 #include "engine/agent_teller.hpp"
 #include "engine/attachment.hpp"
 #include "engine/check_desk.hpp"
+#include "engine/clock_watch.hpp"
 #include "engine/job_check.hpp"
 #include "engine/news.hpp"
+#include "engine/point_warnings.hpp"
 #include "engine/watch_desk.hpp"
 
 namespace kestrum {
 namespace {
-
-double seconds_of(clockid_t clock) {
-  timespec now{};
-  clock_gettime(clock, &now);
-  return static_cast<double>(now.tv_sec) + static_cast<double>(now.tv_nsec) / 1e9;
-}
-
-// Says when the machine slept, and when its clock was set.
-class ClockWatch {
- public:
-  explicit ClockWatch(const Clock& clock) : clock_(clock), last_(read()) {}
-
-  struct Change {
-    bool slept = false;
-    std::int64_t set_by = 0;  // seconds, forwards or backwards
-  };
-  Change look() {
-    // A second is what rounding and reading two clocks one after the other may make.
-    constexpr double trifle = 1.0;
-    Change change;
-    // The one that is compared is the one that is remembered: no change falls in between.
-    const Reading now = read();
-    change.slept = now.asleep > last_.asleep + trifle;
-    const double passed = (now.boot - last_.boot) * last_.rate;
-    const double off = std::chrono::duration<double>(between(last_.wall, now.wall)).count() - passed;
-    if (std::abs(off) > trifle * std::max(1.0, last_.rate)) change.set_by = static_cast<std::int64_t>(off);
-    last_ = now;
-    return change;
-  }
-
- private:
-  struct Reading {
-    double boot = 0, asleep = 0, rate = 1;
-    Instant wall;
-  };
-  Reading read() const {
-    const double boot = seconds_of(CLOCK_BOOTTIME);
-    return {boot, boot - seconds_of(CLOCK_MONOTONIC), clock_.rate(), clock_.now()};
-  }
-  const Clock& clock_;
-  Reading last_;
-};
 
 // A run that goes on: started by this agent, or found.
 struct Going {
@@ -159,7 +119,7 @@ class Agent {
     if (!desk_->is_kept()) retry_later();
     // What is made up for waits until a machine that was just switched on has come to rest.
     const Instant now = context_.clock.now();
-    const double up = context_.clock.simulated() ? 0 : seconds_of(CLOCK_BOOTTIME);
+    const double up = context_.clock.simulated() ? 0 : clock_seconds(CLOCK_BOOTTIME);
     desk_->settle_until({now.seconds + settle_seconds - static_cast<std::int64_t>(up), now.nanoseconds});
     with_ledger([&] {
       desk_->book().give_up_all_starts();
@@ -182,7 +142,7 @@ class Agent {
       }
     });
     if (!last || context_.clock.simulated()) return last;
-    const Instant boot{now.seconds - static_cast<std::int64_t>(seconds_of(CLOCK_BOOTTIME)), 0};
+    const Instant boot{now.seconds - static_cast<std::int64_t>(clock_seconds(CLOCK_BOOTTIME)), 0};
     return std::max(*last, boot);
   }
 
@@ -438,40 +398,13 @@ class Agent {
     });
   }
 
-  // Says it before there is no good point for longer than a job allows. Returns when the next one is near.
+  // Returns when the next one is near.
   std::optional<Instant> warn() {
-    std::optional<Instant> next;
-    const Instant now = context_.clock.now();
-    for (const auto& [name, job] : desk_->jobs()) {
-      if (!job.in_force || !job.in_force->job.warn_after || job.times.empty()) continue;
-      const Span& limit = *job.in_force->job.warn_after;
-      const std::optional<RunEntry> newest = desk_->ledger().newest_point(name, now);
-      const Instant since = newest ? newest->started : job.times[0].since;
-      // What a clock that was far ahead has said was said too soon.
-      const Warned& warned = warned_[name];
-      if (warned.since == since && warned.said.seconds <= now.seconds + clock_ahead_seconds) continue;
-      const Instant begins = warn_from(since, limit);
-      auto look_again = [&](Instant when) {
-        if (!next || when < *next) next = when;
-      };
-      if (now < begins) {
-        look_again(begins);
-        continue;
-      }
-      // The run that comes in time is no reason to worry.
-      const std::optional<DueMoment> due = next_due(job.times, now);
-      const std::optional<Instant> opens = due ? job.in_force->job.window.opens(due->when) : std::nullopt;
-      if (opens && *opens < after(since, limit) && !desk_->waits().contains(name)) {
-        look_again({opens->seconds + in_time_seconds, 0});
-        continue;
-      }
-      warned_[name] = {since, now};
-      teller_.want();
-      tell(name, "warned",
-           "no good point since " + local_text(since) + "; the " + limit.text() +
-               " that the job allows end on " + local_text(after(since, limit)));
-    }
-    return next;
+    return warnings_.look(*desk_, context_.clock.now(),
+                          [&](const std::string& job, const std::string& words) {
+                            teller_.want();
+                            tell(job, "warned", words);
+                          });
   }
 
   std::string standing(std::optional<Instant> next) const {
@@ -511,10 +444,7 @@ class Agent {
   WatchDesk watches_;
   std::map<pid_t, Going> going_;
   std::map<std::string, std::string> told_troubles_;
-  struct Warned {
-    Instant since, said;  // of which newest point, and when
-  };
-  std::map<std::string, Warned> warned_;  // by job
+  PointWarnings warnings_;
   std::optional<Instant> retry_ledger_;
   std::optional<Instant> watched_from_;  // an agent was last there, before this one
   const Instant begun_ = context_.clock.now();

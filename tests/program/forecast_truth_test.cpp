@@ -22,7 +22,7 @@ void PrintTo(const JobCase& one, std::ostream* out) {
   *out << one.name;
 }
 
-class ForecastTruth : public testing::TestWithParam<JobCase> {
+class ForecastTruth : private InMemory, public testing::TestWithParam<JobCase> {
  protected:
   void on_day(int day, int minutes = 0) {
     std::time_t when = 1798835400 + std::time_t{86400} * day + 60 * minutes;  // 2027-01-01 20:30 UTC

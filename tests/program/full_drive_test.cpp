@@ -32,7 +32,9 @@ bool restores(Desk& desk, int point, const Snapshot& expected) {
   return ran.exit == 0 && compare_snapshots(expected, take_snapshot(to + "/source")).empty();
 }
 
-TEST(FullDrive, EveryLevelOfAFillingTmpfs) {
+class FullDrive : private InMemory, public testing::Test {};
+
+TEST_F(FullDrive, EveryLevelOfAFillingTmpfs) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=32m");
@@ -80,7 +82,7 @@ TEST(FullDrive, EveryLevelOfAFillingTmpfs) {
   EXPECT_GT(done, 400);
 }
 
-TEST(FullDrive, OldPointsMakeRoomDownToTheFloor) {
+TEST_F(FullDrive, OldPointsMakeRoomDownToTheFloor) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=16m");
@@ -120,7 +122,7 @@ TEST(FullDrive, OldPointsMakeRoomDownToTheFloor) {
   EXPECT_TRUE(restores(desk, std::stoi(ran.out.substr(ran.out.find("point ") + 6)), now));
 }
 
-TEST(FullDrive, TheLimitOfTheDriveIsKept) {
+TEST_F(FullDrive, TheLimitOfTheDriveIsKept) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=32m");
@@ -140,7 +142,7 @@ TEST(FullDrive, TheLimitOfTheDriveIsKept) {
   EXPECT_GE(free_bytes(desk.drive()), 16u << 20);
 }
 
-TEST(FullDrive, TheFirstFullIsNotBegunWhereItCannotFit) {
+TEST_F(FullDrive, TheFirstFullIsNotBegunWhereItCannotFit) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=8m");
@@ -155,7 +157,7 @@ TEST(FullDrive, TheFirstFullIsNotBegunWhereItCannotFit) {
   EXPECT_EQ(desk({"run", "wardens", "--quiet"}).exit, 0);
 }
 
-TEST(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
+TEST_F(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
@@ -179,7 +181,7 @@ TEST(FullDrive, AnotherDiskThatIsFullTakesNoPointAway) {
   EXPECT_TRUE(holds(points.out, "      1  ") && holds(points.out, "      4  ")) << points.out;
 }
 
-TEST(FullDrive, TheNextDriveTakesOver) {
+TEST_F(FullDrive, TheNextDriveTakesOver) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   std::string next_drive = desk.folder / "drive-2";
@@ -203,7 +205,7 @@ TEST(FullDrive, TheNextDriveTakesOver) {
 }
 
 // Points that rules want are given up only once no drive has room without that, and then the oldest.
-TEST(FullDrive, TheNextDriveComesBeforePromisesAreBroken) {
+TEST_F(FullDrive, TheNextDriveComesBeforePromisesAreBroken) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   std::string next_drive = desk.folder / "drive-2";
@@ -239,7 +241,7 @@ TEST(FullDrive, TheNextDriveComesBeforePromisesAreBroken) {
   EXPECT_EQ(sets(next_drive), 5);
 }
 
-TEST(FullDrive, WhicheverIsConnectedTakesTheOther) {
+TEST_F(FullDrive, WhicheverIsConnectedTakesTheOther) {
   if (!may_mount()) GTEST_SKIP() << "mounting needs root";
   Desk desk;
   std::string other = desk.folder / "drive-2";
@@ -260,6 +262,26 @@ TEST(FullDrive, WhicheverIsConnectedTakesTheOther) {
   std::filesystem::remove(desk.drive() + "/films");
   write_file(desk.source() + "/photo", noise(4, 3000000));
   EXPECT_TRUE(holds(desk({"run", "wardens", "--quiet"}).out, "in " + desk.drive()));
+}
+
+// To the last block: there is room for a lock all the same, so that something can be removed.
+TEST_F(FullDrive, APruningCanBeginOnADriveWithoutRoom) {
+  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+  Desk desk;
+  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=8m");
+  ASSERT_TRUE(tmpfs.good());
+  desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
+  for (int i = 0; i < 3; ++i) {
+    write_file(desk.source() + "/list", noise(static_cast<unsigned>(i), 300000));
+    ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
+  }
+  ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "2 points"}).exit, 0);
+  std::string command = "dd if=/dev/zero of='" + desk.drive() + "/films' bs=4k 2> /dev/null";
+  std::system(command.c_str());
+  Ran pruned = desk({"prune", "wardens"});
+  EXPECT_EQ(pruned.exit, 0) << pruned.err << pruned.out;
+  EXPECT_EQ(desk.set_folder(1), "");
+  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 
 }  // namespace

@@ -11,7 +11,7 @@ namespace {
 
 using Json = nlohmann::json;
 
-class Recipes : public testing::Test {
+class Recipes : private InMemory, public testing::Test {
  protected:
   static constexpr std::int64_t begin = 1803931200 + 1800;  // 2027-03-01 20:30 UTC
   static constexpr std::size_t file_bytes = 256u << 10;

@@ -14,7 +14,7 @@ namespace {
 
 namespace fs = std::filesystem;
 
-class Room : public testing::Test {
+class Room : private InMemory, public testing::Test {
  protected:
   void SetUp() override {
     if (!may_mount()) GTEST_SKIP() << "mounting a small drive needs root";

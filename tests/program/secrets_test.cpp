@@ -113,25 +113,5 @@ TEST(Ending, EveryCommandEndsWhenTold) {
   }
 }
 
-// To the last block: there is room for a lock all the same, so that something can be removed.
-TEST(FullDrive, APruningCanBeginOnADriveWithoutRoom) {
-  if (!may_mount()) GTEST_SKIP() << "mounting needs root";
-  Desk desk;
-  Mounted tmpfs("tmpfs", desk.drive(), "-t tmpfs -o size=8m");
-  ASSERT_TRUE(tmpfs.good());
-  desk.define({"--how-kind", "full", "--keep-points", "100 points"}, false);
-  for (int i = 0; i < 3; ++i) {
-    write_file(desk.source() + "/list", noise(static_cast<unsigned>(i), 300000));
-    ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
-  }
-  ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "2 points"}).exit, 0);
-  std::string command = "dd if=/dev/zero of='" + desk.drive() + "/films' bs=4k 2> /dev/null";
-  std::system(command.c_str());
-  Ran pruned = desk({"prune", "wardens"});
-  EXPECT_EQ(pruned.exit, 0) << pruned.err << pruned.out;
-  EXPECT_EQ(desk.set_folder(1), "");
-  EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
-}
-
 }  // namespace
 }  // namespace kestrum::test

@@ -17,7 +17,7 @@ struct FaultCase {
   bool reads = false;    // a reading operation fails, not a changing one
   bool resume = false;   // the run goes on with what a broken one has left
 };
-class Faults : public testing::TestWithParam<FaultCase> {};
+class Faults : private InMemory, public testing::TestWithParam<FaultCase> {};
 
 TEST_P(Faults, EveryOperationOfARunMayFail) {
   FaultCase how = GetParam();

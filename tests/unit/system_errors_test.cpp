@@ -63,7 +63,7 @@ class FailingReads final : public ForwardingStore {
   std::shared_ptr<State> state_;
 };
 
-class SystemErrors : public testing::TestWithParam<int> {
+class SystemErrors : private InMemory, public testing::TestWithParam<int> {
  protected:
   SystemErrors() {
     bench_.open_store = [this](const std::string& root) {

@@ -20,13 +20,12 @@ double RestorePace::seconds(double files, double bytes, const UnpackWork& unpack
   const double slope = spread > 0 ? (time_size_ / count_ - time_ / count_ * mean) / spread : 0;
   const double of_byte = std::clamp(slope, 0.0, size_ > 0 ? time_ / size_ : 0);
   const double of_file = time_ / count_ - of_byte * mean;
-  double unpack = 0;
-  if (unpacking.bytes > 0) {
-    // The drive serves one after the other.
-    const double drive = std::max(0.0, unpacking.seconds - unpacking.processor_seconds);
-    unpack = std::max(drive, unpacking.processor_seconds / threads) / static_cast<double>(unpacking.bytes);
-  }
-  return of_file * files + (of_byte + unpack) * bytes;
+  const double writing = of_file * files + of_byte * bytes;
+  if (unpacking.bytes == 0) return writing;
+  const double each = bytes / static_cast<double>(unpacking.bytes);
+  const double drive = std::max(0.0, unpacking.seconds - unpacking.processor_seconds) * each;
+  const double unpack = unpacking.processor_seconds * each;
+  return std::max({writing, drive, (writing + unpack) / threads});
 }
 
 }  // namespace kestrum

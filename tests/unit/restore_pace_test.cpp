@@ -32,6 +32,15 @@ TEST(RestorePace, UnpackingIsSharedByThreadsAndTheDriveIsNot) {
   EXPECT_NEAR(pace.seconds(1, 1e7, slow, 4), 46, 1e-6);
 }
 
+TEST(RestorePace, WritingAndUnpackingGoSideBySide) {
+  RestorePace pace;
+  for (int i = 0; i < 3; ++i) pace.add(1e-3, 0);
+  const UnpackWork unpacking{.bytes = 1000, .seconds = 1e-3, .processor_seconds = 1e-3, .waited_seconds = 0};
+  EXPECT_NEAR(pace.seconds(1e5, 1e8, unpacking, 1), 200, 1e-3);
+  EXPECT_NEAR(pace.seconds(1e5, 1e8, unpacking, 2), 100, 1e-3);
+  EXPECT_NEAR(pace.seconds(1e5, 1e8, unpacking, 4), 100, 1e-3) << "one thread writes";
+}
+
 TEST(RestorePace, LittleIsNoReasonForNonsense) {
   EXPECT_EQ(RestorePace().seconds(1000, 1e9, {}, 1), 0);
   RestorePace one;

@@ -133,9 +133,7 @@ Seal seal_anew(const Store& store, const SetFolder& folder, const SetList& list,
     throw damage("the index in " + where + " breaks off");
   root.fence = files.front().last;
   seal.core.root = box_root(root, master, facts.set);
-  // A full set builds on none.
   for (const FoundSet& set : list) {
-    if (facts.kind == Kind::full) break;
     if (!set.sealed() || set.facts().chain != facts.chain || set.folder.sequence >= folder.sequence) continue;
     facts.needs.push_back({set.folder.sequence, set.facts().set});
     facts.base = set.folder.sequence;

@@ -189,8 +189,8 @@ class Repair {
     std::vector<const std::pair<const ChunkName, LostChunk>*> all;
     for (const auto& one : missing.chunks) all.push_back(&one);
     const auto key = [](const LostChunk& chunk) {
-      return chunk.use ? std::pair(chunk.use->entry.path, chunk.use->at)
-                       : std::pair(TreePath(), std::uint64_t{0});
+      return chunk.uses.empty() ? std::pair(TreePath(), std::uint64_t{0})
+                                : std::pair(chunk.uses.front().entry.path, chunk.uses.front().at);
     };
     std::sort(all.begin(), all.end(),
               [&](const auto* a, const auto* b) { return key(a->second) < key(b->second); });

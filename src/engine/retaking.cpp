@@ -2,6 +2,8 @@
 
 #include <unistd.h>
 
+#include <algorithm>
+
 #include "archive/catalog_reader.hpp"
 #include "archive/content_list.hpp"
 #include "archive/cutter.hpp"
@@ -35,10 +37,10 @@ class LostFinder {
     PointReader point(chain_, sequence);
     const Root& root = point.set().root();
     for (const ChunkRef& ref : {root.record, root.job_file, root.problems}) {
-      if (ref.length != 0) look(point, ref, FrameKind::record, {});
+      if (ref.length != 0) look(point, ref, FrameKind::record);
     }
     CatalogReader catalog(point, root.catalog);
-    catalog.on_page([&](const ChunkRef& page) { look(point, page, FrameKind::catalog, {}); });
+    catalog.on_page([&](const ChunkRef& page) { look(point, page, FrameKind::catalog); });
     while (true) {
       checkpoint_();
       try {
@@ -55,30 +57,43 @@ class LostFinder {
   }
 
   void look(PointReader& point, const Entry& entry) {
-    if (entry.attribute_chunk) look(point, *entry.attribute_chunk, FrameKind::catalog, {});
+    if (entry.attribute_chunk) look(point, *entry.attribute_chunk, FrameKind::catalog);
     std::uint64_t at = 0;
     try {
       walk_content(
           entry.content, point,
           [&](const ContentItem& item) {
             if (item.kind == ItemKind::data) {
-              LostChunk::Use use{entry, at};
-              use.entry.content.clear();
-              look(point, item.ref(), FrameKind::content, std::move(use));
+              if (LostChunk* const lost = look(point, item.ref(), FrameKind::content))
+                add_use(*lost, entry, at);
             }
             at += item.length;
           },
-          [&](const ContentItem& item) { look(point, item.ref(), FrameKind::catalog, {}); });
+          [&](const ContentItem& item) { look(point, item.ref(), FrameKind::catalog); });
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;
       lost_.all = false;
     }
   }
 
-  void look(PointReader& point, const ChunkRef& ref, FrameKind kind, std::optional<LostChunk::Use> use) {
-    if (lost_.chunks.contains(ref.name) || is_there(point, ref)) return;
-    lost_.chunks[ref.name] = {kind, holder(ref.sequence), std::move(use),
-                              static_cast<std::uint32_t>(ref.length)};
+  // Nothing where it is there.
+  LostChunk* look(PointReader& point, const ChunkRef& ref, FrameKind kind) {
+    const auto known = lost_.chunks.find(ref.name);
+    if (known != lost_.chunks.end()) return &known->second;
+    if (is_there(point, ref)) return nullptr;
+    LostChunk& lost = lost_.chunks[ref.name];
+    lost.kind = kind;
+    lost.set = holder(ref.sequence);
+    lost.length = static_cast<std::uint32_t>(ref.length);
+    return &lost;
+  }
+
+  static void add_use(LostChunk& lost, const Entry& entry, std::uint64_t at) {
+    const bool known = std::any_of(lost.uses.begin(), lost.uses.end(),
+                                   [&](const LostChunk::Use& use) { return use.entry.path == entry.path; });
+    if (known || lost.uses.size() == LostChunk::most_uses) return;
+    lost.uses.push_back({entry, at});
+    lost.uses.back().entry.content.clear();
   }
 
   bool is_there(PointReader& point, const ChunkRef& ref) {
@@ -154,25 +169,31 @@ static std::optional<Bytes> read_at(int fd, std::uint64_t at, std::uint32_t leng
 
 std::optional<Bytes> FromSources::fetch(const ChunkName& name, const LostChunk& chunk,
                                         const SecretKey& naming_key) {
-  if (!chunk.use) return std::nullopt;
-  const FileHandle file = today_.open(chunk.use->entry);
-  if (!file) return std::nullopt;
   const Naming naming(naming_key);
-  if (std::optional<Bytes> same = read_at(file.get(), chunk.use->at, chunk.length)) {
-    if (naming.name(*same) == name) return same;
+  std::vector<FileHandle> files;
+  for (const LostChunk::Use& use : chunk.uses) {
+    files.push_back(today_.open(use.entry));
+    if (!files.back()) continue;
+    const std::optional<Bytes> same = read_at(files.back().get(), use.at, chunk.length);
+    if (same && naming.name(*same) == name) return same;
   }
-  const Pieces& pieces = pieces_of(chunk.use->entry.path, file.get(), naming_key);
-  const auto found = pieces.find(name);
-  if (found == pieces.end()) return std::nullopt;
-  std::optional<Bytes> content = read_at(file.get(), found->second.at, found->second.length);
-  return content ? named(std::move(*content), name, naming) : std::nullopt;
+  for (std::size_t i = 0; i < files.size(); ++i) {
+    if (!files[i]) continue;
+    const Pieces& pieces = pieces_of(chunk.uses[i].entry.path, files[i].get(), naming_key);
+    const auto found = pieces.find(name);
+    if (found == pieces.end()) continue;
+    std::optional<Bytes> content = read_at(files[i].get(), found->second.at, found->second.length);
+    if (content) content = named(std::move(*content), name, naming);
+    if (content) return content;
+  }
+  return std::nullopt;
 }
 
 // As a run cuts it (engine/file_saver): each stretch of data between holes on its own.
 const FromSources::Pieces& FromSources::pieces_of(const TreePath& path, int fd, const SecretKey& naming_key) {
-  if (cut_ == path) return pieces_;
-  cut_ = path;
-  pieces_.clear();
+  if (const auto known = cut_.find(path); known != cut_.end()) return known->second;
+  if (cut_.size() == LostChunk::most_uses) cut_.clear();
+  Pieces& pieces = cut_[path];
   const Cutter cutter(naming_key);
   const Naming naming(naming_key);
   for (off_t at = 0; (at = lseek(fd, at, SEEK_DATA)) >= 0;) {
@@ -180,16 +201,16 @@ const FromSources::Pieces& FromSources::pieces_of(const TreePath& path, int fd, 
     while (at < end) {
       const auto length = static_cast<std::uint32_t>(std::min<off_t>(end - at, Cutter::max_size));
       const std::optional<Bytes> content = read_at(fd, static_cast<std::uint64_t>(at), length);
-      if (!content) return pieces_;
+      if (!content) return pieces;
       const std::size_t cut = cutter.cut(*content);
       const ByteView piece = ByteView(*content).first(cut);
-      pieces_.emplace(naming.name(piece),
-                      Place{static_cast<std::uint64_t>(at), static_cast<std::uint32_t>(cut)});
+      pieces.emplace(naming.name(piece),
+                     Place{static_cast<std::uint64_t>(at), static_cast<std::uint32_t>(cut)});
       at += static_cast<off_t>(cut);
     }
     if (end <= at && lseek(fd, at, SEEK_DATA) == at) break;  // the file grew or shrank meanwhile
   }
-  return pieces_;
+  return pieces;
 }
 
 }  // namespace kestrum

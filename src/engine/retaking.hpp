@@ -18,7 +18,9 @@ struct LostChunk {
     Entry entry;           // without its content
     std::uint64_t at = 0;  // in the file
   };
-  std::optional<Use> use;  // of the newest point; none: no file's own content
+  static constexpr std::size_t most_uses = 4;
+  std::vector<Use> uses =
+      {};  // in files of different paths, newest points first; none: no file's own content
   std::uint32_t length = 0;
 };
 struct LostChunks {
@@ -41,7 +43,7 @@ class Elsewhere {
   std::vector<std::unique_ptr<ChainReader>> chains_;
 };
 
-// In today's file of the same path: at the same place, else wherever cutting it anew finds it.
+// In today's files of the same paths: at the same place, else wherever cutting them anew finds it.
 class FromSources {
  public:
   // `here`: the points are of this machine.
@@ -56,9 +58,8 @@ class FromSources {
   using Pieces = std::unordered_map<ChunkName, Place, ChunkNameHash>;
   const Pieces& pieces_of(const TreePath& path, int fd, const SecretKey& naming_key);
   DiskToday today_;
-  // Of the file that was asked for last: pieces of one file are asked for one after the other.
-  std::optional<TreePath> cut_;
-  Pieces pieces_;
+  // Of the files that were asked for lately: pieces of one file are asked for one after the other.
+  std::map<TreePath, Pieces> cut_;
 };
 
 }  // namespace kestrum

@@ -1,5 +1,8 @@
 #include "engine/seals_anew.hpp"
 
+#include <algorithm>
+#include <map>
+
 #include "archive/catalog_reader.hpp"
 #include "archive/chain_reader.hpp"
 #include "archive/lost_seals.hpp"
@@ -34,13 +37,8 @@ class SealsAnew {
   // The chain whose key opens it is the one that it is of.
   void make(const std::string& name) {
     const std::optional<SetFolder> folder = parse_set_folder(session_.folder(), name);
-    std::set<Id> tried;
     std::string why = "no other set of its chain is there";
-    std::vector<const FoundSet*> likes;
-    for (const FoundSet& set : session_.sets()) {
-      if (set.sealed() && !set.not_ours && tried.insert(set.facts().chain).second) likes.push_back(&set);
-    }
-    for (const FoundSet* like : likes) {
+    for (const FoundSet* const like : nearest_of_chains(folder->sequence)) {
       try {
         const SecretKey master = session_.keys().unlock(like->seal->keys, like->facts().chain);
         const RunContext& context = session_.context();
@@ -58,6 +56,24 @@ class SealsAnew {
       }
     }
     result_.not_sealed.push_back(printable(name) + ": " + why);
+  }
+
+  // One of each chain: names, and what the clocks were ahead of UTC, are likeliest the same.
+  std::vector<const FoundSet*> nearest_of_chains(Sequence sequence) const {
+    std::map<Id, const FoundSet*> nearest;
+    const auto distance = [&](const FoundSet& set) {
+      return std::max(set.folder.sequence, sequence) - std::min(set.folder.sequence, sequence);
+    };
+    for (const FoundSet& set : session_.sets()) {
+      if (!set.sealed() || set.not_ours) continue;
+      const FoundSet*& known = nearest[set.facts().chain];
+      if (known == nullptr || distance(set) < distance(*known)) known = &set;
+    }
+    std::vector<const FoundSet*> all;
+    for (const auto& [chain, set] : nearest) all.push_back(set);
+    std::sort(all.begin(), all.end(),
+              [&](const FoundSet* a, const FoundSet* b) { return distance(*a) < distance(*b); });
+    return all;
   }
 
   void put(const std::string& name, const SetFolder& folder, Seal seal, const SecretKey& master) {

@@ -117,6 +117,28 @@ TEST(Repair, PiecesThatHaveShiftedComeFromTodaysFile) {
   EXPECT_GT(set.from_sources, 4u);
 }
 
+// A copy of a file that has changed since, by another name.
+TEST(Repair, PiecesComeFromWhicheverFileStillHasThem) {
+  Workbench bench("[protect]\nencryption = \"none\"\nguard = \"no\"\n");
+  const std::string content = noise(5, 3u << 20);
+  write_file(bench.source() + "/a-call.wav", content);
+  write_file(bench.source() + "/z-copy.wav", content);
+  bench.settle_files();
+  bench.run_good();
+  const Snapshot was = take_snapshot(bench.source());
+  write_file(bench.source() + "/a-call.wav", noise(6, 3u << 20));
+  const std::string volume = bench.set_folder(1) + "/data-001.kvol";
+  std::string text = read_file(volume);
+  text[1u << 20] ^= 1;
+  write_file(volume, text);
+  const RepairResult result = repair_job("job", {}, bench.context()).at(0);
+  ASSERT_EQ(result.sets.size(), 1u);
+  EXPECT_GT(result.sets[0].pieces_lost, 0u);
+  EXPECT_EQ(result.sets[0].from_sources, result.sets[0].pieces_lost);
+  EXPECT_TRUE(result.left.good());
+  EXPECT_EQ(compare_snapshots(was, bench.restored(1)), "");
+}
+
 // As far as anything else than the seal tells of them.
 void expect_same_facts(const SetFacts& made, const SetFacts& was) {
   EXPECT_EQ(made.kind, was.kind);

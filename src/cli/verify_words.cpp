@@ -80,13 +80,14 @@ void print_pieces(const SetRepair& set, bool dry) {
   if (set.pieces_lost == 0) return;
   std::vector<std::string> from;
   const std::string verb = dry ? " still " : " taken again from ";
+  if (set.from_sets > 0)
+    from.push_back(grouped(set.from_sets) + verb + (dry ? "in other sets here" : "other sets here"));
   if (set.from_elsewhere > 0)
     from.push_back(grouped(set.from_elsewhere) + verb +
                    (dry ? "on another destination" : "another destination"));
   if (set.from_sources > 0)
     from.push_back(grouped(set.from_sources) + verb + (dry ? "in today's files" : "today's files"));
-  const std::uint64_t left = set.pieces_lost - set.from_elsewhere - set.from_sources;
-  if (left > 0) from.push_back(grouped(left) + " nowhere to be found");
+  if (set.pieces_left() > 0) from.push_back(grouped(set.pieces_left()) + " nowhere to be found");
   out("  {} of its content lost: {}\n", count_text(set.pieces_lost, "piece"), join(from, ", "));
 }
 

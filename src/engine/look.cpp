@@ -84,8 +84,11 @@ class Judge {
     if (bad_check) one.since = checks.last->when;
     bool touched = checks.deep && *checks.deep->affected > 0;
     if (touched)
-      info.findings.push_back(count_text(*checks.deep->affected, "file") +
-                              " cannot be restored as they were: kestrum verify lists them");
+      info.findings.push_back(
+          *checks.deep->affected == 1
+              ? std::string("1 file cannot be restored as it was: kestrum verify names it")
+              : count_text(*checks.deep->affected, "file") +
+                    " cannot be restored as they were: kestrum verify lists them");
     info.health = one.damaged || touched  ? Health::damaged
                   : set.facts().doubted() ? Health::suspect
                   : checks.last           ? Health::proved

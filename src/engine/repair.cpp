@@ -1,6 +1,7 @@
 #include "engine/repair.hpp"
 
-#include <unordered_set>
+#include <algorithm>
+#include <set>
 
 #include "archive/set_folder.hpp"
 #include "base/text.hpp"
@@ -178,23 +179,21 @@ class Repair {
     return std::any_of(lost_.begin(), lost_.end(), [](const auto& one) { return !one.second.empty(); });
   }
 
-  // What no set of this destination gives any more, from elsewhere.
+  // What its own set does not give any more, from elsewhere.
   void retake() {
     // With a page of a list that came back, more may be found missing that it names.
     while (retake_what_is_known() && !request_.dry) continue;
   }
 
   // In the order of the files that they are looked for in: each is read once.
-  static std::vector<const std::pair<const ChunkName, LostChunk>*> by_file(const LostChunks& missing) {
-    std::vector<const std::pair<const ChunkName, LostChunk>*> all;
-    for (const auto& one : missing.chunks) all.push_back(&one);
+  // Pieces of one file one after the other.
+  static void sort_by_file(std::vector<LostChunk>& chunks) {
     const auto key = [](const LostChunk& chunk) {
       return chunk.uses.empty() ? std::pair(TreePath(), std::uint64_t{0})
                                 : std::pair(chunk.uses.front().entry.path, chunk.uses.front().at);
     };
-    std::sort(all.begin(), all.end(),
-              [&](const auto* a, const auto* b) { return key(a->second) < key(b->second); });
-    return all;
+    std::sort(chunks.begin(), chunks.end(),
+              [&](const LostChunk& a, const LostChunk& b) { return key(a) < key(b); });
   }
 
   // False: nothing was found that could show more.
@@ -203,28 +202,30 @@ class Repair {
     for (const auto& [sequence, lost] : lost_) {
       if (SetReader* const reader = chain.try_set(sequence)) reader->mark_lost(lost);
     }
-    const LostChunks missing = find_lost(chain, [this] { checkpoint(); });
+    LostChunks missing = find_lost(chain, [this] { checkpoint(); });
+    sort_by_file(missing.chunks);
     std::map<Sequence, std::uint64_t> left;
     Elsewhere elsewhere(others_);
     FromSources sources(session_.identity().machine == context_.machine);
     bool pages = false;
     std::map<Sequence, std::vector<FoundPiece>> found;
-    for (const auto* const one : by_file(missing)) {
-      const auto& [name, chunk] = *one;
+    for (const LostChunk& chunk : missing.chunks) {
       checkpoint();
       SetReader* const reader = chain.try_set(chunk.set);
       ++left[chunk.set];
-      if (reader == nullptr || !asked_for_.insert(name).second) continue;
+      if (reader == nullptr || !asked_for_.insert({chunk.set, chunk.name}).second) continue;
       SetRepair& repair = repairs_[chunk.set];
       repair.facts = reader->facts();
       ++repair.pieces_lost;
-      std::optional<Bytes> content = elsewhere.fetch(name, Naming(reader->naming_key()));
-      repair.from_elsewhere += content ? 1 : 0;
-      if (!content && (content = sources.fetch(name, chunk, reader->naming_key()))) ++repair.from_sources;
+      const Naming naming(reader->naming_key());
+      std::optional<Bytes> content = fetch_from_sets(chain, chunk.name, naming);
+      repair.from_sets += content ? 1 : 0;
+      if (!content && (content = elsewhere.fetch(chunk.name, naming))) ++repair.from_elsewhere;
+      if (!content && (content = sources.fetch(chunk, reader->naming_key()))) ++repair.from_sources;
       if (content) --left[chunk.set];
       if (!content || request_.dry) continue;
       pages = pages || chunk.kind == FrameKind::catalog;
-      found[chunk.set].push_back({name, chunk.kind, std::move(*content)});
+      found[chunk.set].push_back({chunk.name, chunk.kind, std::move(*content)});
       if ((gathered_ += found[chunk.set].back().content.size()) < most_gathered) continue;
       for (auto& [sequence, pieces] : found) add_pieces(sequence, std::move(pieces));
       found.clear();
@@ -277,7 +278,7 @@ class Repair {
   MendOptions options_;
   std::map<Sequence, SetRepair> repairs_;
   std::map<Sequence, LostPlaces> lost_;  // what does not read now
-  std::unordered_set<ChunkName, ChunkNameHash> asked_for_;
+  std::set<std::pair<Sequence, ChunkName>> asked_for_;
   std::uint64_t gathered_ = 0;
   bool changed_ = false, complete_ = true;
   std::optional<std::chrono::steady_clock::time_point> end_at_;

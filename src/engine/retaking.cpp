@@ -76,16 +76,23 @@ class LostFinder {
     }
   }
 
-  // Nothing where it is there.
+  // Nothing where it is there. Only good until the next one.
   LostChunk* look(PointReader& point, const ChunkRef& ref, FrameKind kind) {
-    const auto known = lost_.chunks.find(ref.name);
-    if (known != lost_.chunks.end()) return &known->second;
+    std::vector<std::size_t>* known = nullptr;
+    if (const auto found = places_.find(ref.name); found != places_.end()) known = &found->second;
+    const Sequence set = known != nullptr ? holder(ref.sequence) : 0;
+    if (known != nullptr) {
+      for (const std::size_t place : *known) {
+        if (lost_.chunks[place].set == set) return &lost_.chunks[place];
+      }
+    }
     if (is_there(point, ref)) return nullptr;
-    LostChunk& lost = lost_.chunks[ref.name];
-    lost.kind = kind;
-    lost.set = holder(ref.sequence);
-    lost.length = static_cast<std::uint32_t>(ref.length);
-    return &lost;
+    places_[ref.name].push_back(lost_.chunks.size());
+    lost_.chunks.push_back({.name = ref.name,
+                            .set = holder(ref.sequence),
+                            .kind = kind,
+                            .length = static_cast<std::uint32_t>(ref.length)});
+    return &lost_.chunks.back();
   }
 
   static void add_use(LostChunk& lost, const Entry& entry, std::uint64_t at) {
@@ -121,6 +128,7 @@ class LostFinder {
   ChainReader& chain_;
   const std::function<void()>& checkpoint_;
   LostChunks lost_;
+  std::unordered_map<ChunkName, std::vector<std::size_t>, ChunkNameHash> places_;  // in lost_.chunks
 };
 
 std::optional<Bytes> named(Bytes content, const ChunkName& name, const Naming& naming) {
@@ -134,6 +142,25 @@ LostChunks find_lost(ChainReader& chain, const std::function<void()>& checkpoint
   return LostFinder(chain, checkpoint).find();
 }
 
+std::optional<Bytes> fetch_from_sets(ChainReader& chain, const ChunkName& name, const Naming& naming) {
+  for (const FoundSet& set : chain.sets()) {
+    if (!set.sealed() || set.not_ours || set.twice) continue;
+    try {
+      SetReader& reader = chain.set(set.folder.sequence);
+      const std::optional<IndexRecord> record = reader.find(name);
+      if (!record || reader.is_lost(*record)) continue;
+      const FrameContent frame = reader.file(record->slot).read(record->frame);
+      if (frame.content.size() < std::uint64_t{record->offset} + record->length) continue;
+      const ByteView content = ByteView(frame.content).subspan(record->offset, record->length);
+      if (std::optional<Bytes> good = named(to_bytes(content), name, naming)) return good;
+    } catch (const Error& error) {
+      // What is damaged there is of no use; the next may be.
+      if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
+    }
+  }
+  return std::nullopt;
+}
+
 Elsewhere::Elsewhere(const std::vector<LookSession*>& others) {
   for (LookSession* other : others)
     chains_.push_back(std::make_unique<ChainReader>(other->store(), other->proved_sets(), other->keys()));
@@ -141,21 +168,7 @@ Elsewhere::Elsewhere(const std::vector<LookSession*>& others) {
 
 std::optional<Bytes> Elsewhere::fetch(const ChunkName& name, const Naming& naming) {
   for (const std::unique_ptr<ChainReader>& chain : chains_) {
-    for (const FoundSet& set : chain->sets()) {
-      if (!set.sealed() || set.not_ours || set.twice) continue;
-      try {
-        SetReader& reader = chain->set(set.folder.sequence);
-        const std::optional<IndexRecord> record = reader.find(name);
-        if (!record) continue;
-        const FrameContent frame = reader.file(record->slot).read(record->frame);
-        if (frame.content.size() < std::uint64_t{record->offset} + record->length) continue;
-        const ByteView content = ByteView(frame.content).subspan(record->offset, record->length);
-        if (std::optional<Bytes> good = named(to_bytes(content), name, naming)) return good;
-      } catch (const Error& error) {
-        // What is damaged there is of no use; the next may be.
-        if (error.kind() != ErrorKind::key && !does_not_read(error)) throw;
-      }
-    }
+    if (std::optional<Bytes> content = fetch_from_sets(*chain, name, naming)) return content;
   }
   return std::nullopt;
 }
@@ -167,8 +180,8 @@ static std::optional<Bytes> read_at(int fd, std::uint64_t at, std::uint32_t leng
   return content;
 }
 
-std::optional<Bytes> FromSources::fetch(const ChunkName& name, const LostChunk& chunk,
-                                        const SecretKey& naming_key) {
+std::optional<Bytes> FromSources::fetch(const LostChunk& chunk, const SecretKey& naming_key) {
+  const ChunkName& name = chunk.name;
   const Naming naming(naming_key);
   std::vector<FileHandle> files;
   for (const LostChunk::Use& use : chunk.uses) {

@@ -10,27 +10,32 @@
 
 namespace kestrum {
 
-// A chunk that no set of a destination gives any more, and who refers to it.
+// A chunk that points refer to and cannot have, and what refers to it.
 struct LostChunk {
+  ChunkName name;
+  Sequence set = 0;  // that held it for them
   FrameKind kind = FrameKind::content;
-  Sequence set = 0;  // that held it
+  std::uint32_t length = 0;
   struct Use {
     Entry entry;           // without its content
     std::uint64_t at = 0;  // in the file
   };
   static constexpr std::size_t most_uses = 4;
-  std::vector<Use> uses =
-      {};  // in files of different paths, newest points first; none: no file's own content
-  std::uint32_t length = 0;
+  // In files of different paths, those of newer points first; none: no file's own content.
+  std::vector<Use> uses = {};
 };
 struct LostChunks {
-  std::unordered_map<ChunkName, LostChunk, ChunkNameHash> chunks;
-  bool all = true;  // false: some lists do not read, and what they refer to is not known
+  std::vector<LostChunk> chunks;  // one that several chains have lost comes once for each of their sets
+  bool all = true;                // false: some lists do not read, and what they refer to is not known
 };
 
 // All that any point of the chain refers to and cannot have. `chain` knows what is lost of its sets.
 // `checkpoint`: called now and then; may throw.
 LostChunks find_lost(ChainReader& chain, const std::function<void()>& checkpoint);
+
+// From any of its sets whose key is at hand, wherever it reads and was not marked as lost; checked against
+// the name. Nothing when there is none.
+std::optional<Bytes> fetch_from_sets(ChainReader& chain, const ChunkName& name, const Naming& naming);
 
 // On other destinations of the job.
 class Elsewhere {
@@ -48,7 +53,7 @@ class FromSources {
  public:
   // `here`: the points are of this machine.
   explicit FromSources(bool here) : today_(here) {}
-  std::optional<Bytes> fetch(const ChunkName& name, const LostChunk& chunk, const SecretKey& naming_key);
+  std::optional<Bytes> fetch(const LostChunk& chunk, const SecretKey& naming_key);
 
  private:
   struct Place {

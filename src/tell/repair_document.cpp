@@ -12,6 +12,7 @@ Json mending_json(const SetRepair& set) {
            {"seals", set.seals},
            {"index", set.index},
            {"pieces-lost", set.pieces_lost},
+           {"from-sets", set.from_sets},
            {"from-elsewhere", set.from_elsewhere},
            {"from-sources", set.from_sources},
            {"parity-made", set.parity_made},

@@ -22,8 +22,9 @@ void SetClock::run_to(const std::string& utc, double rate) {
   const auto left = [&] { return std::chrono::duration<double>(between(now(), end)).count(); };
   // Slower towards the end, so that it is not passed by more than a fraction of a second.
   constexpr double breath = 0.02, fine = 2;  // real seconds, simulated ones
+  constexpr double patience = 5;             // breaths that a busy machine may take for one
   while (left() > fine) {
-    go(std::min(rate, left() / (1.5 * breath)));
+    go(std::min(rate, left() / (patience * breath)));
     std::this_thread::sleep_for(std::chrono::duration<double>(breath));
   }
   set(end, 0);

@@ -117,6 +117,51 @@ TEST(Repair, PiecesThatHaveShiftedComeFromTodaysFile) {
   EXPECT_GT(set.from_sources, 4u);
 }
 
+// Two full sets of the same files, each a chain of its own.
+class TwoChains {
+ public:
+  TwoChains() {
+    write_file(bench.source() + "/call.wav", noise(5, 3u << 20));
+    bench.settle_files();
+    for (int i = 0; i < 2; ++i) EXPECT_EQ(bench.run(Kind::full).entry.result, RunResult::done);
+    was = take_snapshot(bench.source());
+  }
+  void spoil(Sequence set) {
+    const std::string volume = bench.set_folder(set) + "/data-001.kvol";
+    std::string text = read_file(volume);
+    text[1u << 20] ^= 1;
+    write_file(volume, text);
+  }
+  RepairResult repaired() {
+    const RepairResult result = repair_job("job", {}, bench.context()).at(0);
+    EXPECT_TRUE(result.left.good());
+    for (const Sequence point : {1u, 2u}) EXPECT_EQ(compare_snapshots(was, bench.restored(point)), "");
+    return result;
+  }
+  Workbench bench{"[protect]\nencryption = \"none\"\nguard = \"no\"\n"};
+  Snapshot was;
+};
+
+TEST(Repair, PiecesComeFromAnotherChain) {
+  TwoChains two;
+  two.spoil(1);
+  fs::rename(two.bench.source() + "/call.wav", two.bench.path("away"));
+  const RepairResult result = two.repaired();
+  ASSERT_EQ(result.sets.size(), 1u);
+  EXPECT_GT(result.sets[0].pieces_lost, 0u);
+  EXPECT_EQ(result.sets[0].from_sets, result.sets[0].pieces_lost);
+}
+
+TEST(Repair, APieceThatTwoChainsHaveLostComesBackToBoth) {
+  TwoChains two;
+  two.spoil(1);
+  two.spoil(2);
+  const RepairResult result = two.repaired();
+  ASSERT_EQ(result.sets.size(), 2u);
+  EXPECT_EQ(result.sets[0].from_sources, result.sets[0].pieces_lost);
+  EXPECT_EQ(result.sets[1].pieces_lost, result.sets[0].pieces_lost);
+}
+
 // A copy of a file that has changed since, by another name.
 TEST(Repair, PiecesComeFromWhicheverFileStillHasThem) {
   Workbench bench("[protect]\nencryption = \"none\"\nguard = \"no\"\n");

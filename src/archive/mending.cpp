@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <unordered_set>
 
 #include "archive/closing_frame.hpp"
 #include "archive/set_folder.hpp"
@@ -415,6 +416,11 @@ void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std
   NewIndex index;
   index.parity_percent = how.parity_percent;
   index.records = good_records(set, {}, options);
+  // What an index tells twice, no check would believe. What looked lost may only not have read just then.
+  std::unordered_set<ChunkName, ChunkNameHash> there;
+  for (const IndexRecord& record : index.records) there.insert(record.name);
+  const auto is_wanted = [&](const FoundPiece& piece) { return !there.contains(piece.name); };
+  if (std::none_of(pieces.begin(), pieces.end(), is_wanted)) return;
   NewVolume volume(store, set, master, 0, free_number(set), options);
   Compressor compressor;
   for (const FrameKind kind : {FrameKind::content, FrameKind::catalog, FrameKind::record}) {
@@ -425,7 +431,7 @@ void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std
       frame.content.clear();
     };
     for (const FoundPiece& piece : pieces) {
-      if (piece.kind != kind) continue;
+      if (piece.kind != kind || !there.insert(piece.name).second) continue;
       if (frame.content.size() + piece.content.size() > copy_bytes) write();
       frame.chunks.push_back({piece.name, static_cast<std::uint32_t>(piece.content.size())});
       frame.content.insert(frame.content.end(), piece.content.begin(), piece.content.end());
@@ -434,6 +440,19 @@ void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std
   }
   volume.finish(how, options, index);
   replace_index(store, set, master, std::move(index), options);
+}
+
+// All that is known to be good in these files was found in them now.
+static bool has_all_good(SetReader& set, const std::set<std::uint32_t>& slots,
+                         const std::vector<IndexRecord>& found) {
+  std::unordered_set<ChunkName, ChunkNameHash> names;
+  for (const IndexRecord& record : found) names.insert(record.name);
+  bool all = true;
+  set.each_record([&](const IndexRecord& record) {
+    const bool good = slots.contains(record.slot) && !set.is_lost(record);
+    all = all && (!good || names.contains(record.name));
+  });
+  return all;
 }
 
 void give_up_lost(Store& store, SetReader& set, const SecretKey& master, const std::set<std::uint32_t>& slots,
@@ -459,6 +478,12 @@ void give_up_lost(Store& store, SetReader& set, const SecretKey& master, const s
       volume.add(pack_frame(closing_frame(set.facts().set, set.root()), 1, compressor), index.records);
     }
     volume.finish(how, options, index);
+  }
+  // What did not read just now may the next time: then the files stay as they are.
+  if (!has_all_good(set, slots, index.records)) {
+    for (const SealedFile& file : index.volumes) store.remove(set.folder().path + "/" + file.name);
+    for (const SealedParity& parity : index.parity) store.remove(set.folder().path + "/" + parity.file.name);
+    return;
   }
   replace_index(store, set, master, std::move(index), options);
 }

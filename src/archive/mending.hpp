@@ -60,7 +60,8 @@ struct PieceOptions {
   int level = 3;                // zstd
   unsigned parity_percent = 0;  // 0: none
 };
-// Into a new volume of the set and a new index, without the places that are marked as lost in `set`.
+// Into a new volume of the set and a new index, without the places that are marked as lost in `set`. What the
+// set has anyhow is not put in twice.
 void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std::vector<FoundPiece>& pieces,
                 const PieceOptions& how, const MendOptions& options);
 

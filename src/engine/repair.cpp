@@ -190,7 +190,7 @@ class Repair {
   static void sort_by_file(std::vector<LostChunk>& chunks) {
     const auto key = [](const LostChunk& chunk) {
       return chunk.uses.empty() ? std::pair(TreePath(), std::uint64_t{0})
-                                : std::pair(chunk.uses.front().entry.path, chunk.uses.front().at);
+                                : std::pair(chunk.uses.front().entry->path, chunk.uses.front().at);
     };
     std::sort(chunks.begin(), chunks.end(),
               [&](const LostChunk& a, const LostChunk& b) { return key(a) < key(b); });

@@ -59,13 +59,16 @@ class LostFinder {
   void look(PointReader& point, const Entry& entry) {
     if (entry.attribute_chunk) look(point, *entry.attribute_chunk, FrameKind::catalog);
     std::uint64_t at = 0;
+    std::shared_ptr<Entry> file;
     try {
       walk_content(
           entry.content, point,
           [&](const ContentItem& item) {
             if (item.kind == ItemKind::data) {
-              if (LostChunk* const lost = look(point, item.ref(), FrameKind::content))
-                add_use(*lost, entry, at);
+              if (LostChunk* const lost = look(point, item.ref(), FrameKind::content)) {
+                if (!file) (file = std::make_shared<Entry>(entry))->content.clear();
+                add_use(*lost, file, at);
+              }
             }
             at += item.length;
           },
@@ -95,12 +98,10 @@ class LostFinder {
     return &lost_.chunks.back();
   }
 
-  static void add_use(LostChunk& lost, const Entry& entry, std::uint64_t at) {
+  static void add_use(LostChunk& lost, const std::shared_ptr<Entry>& file, std::uint64_t at) {
     const bool known = std::any_of(lost.uses.begin(), lost.uses.end(),
-                                   [&](const LostChunk::Use& use) { return use.entry.path == entry.path; });
-    if (known || lost.uses.size() == LostChunk::most_uses) return;
-    lost.uses.push_back({entry, at});
-    lost.uses.back().entry.content.clear();
+                                   [&](const LostChunk::Use& use) { return use.entry->path == file->path; });
+    if (!known && lost.uses.size() < LostChunk::most_uses) lost.uses.push_back({file, at});
   }
 
   bool is_there(PointReader& point, const ChunkRef& ref) {
@@ -111,6 +112,11 @@ class LostFinder {
         if (record && !reader->is_lost(*record)) return true;
       } catch (const Error& error) {
         if (!does_not_read(error)) throw;  // its index
+        // It may read the next time: then nothing is known, and nothing is called lost.
+        if (is_of_the_system(error)) {
+          lost_.all = false;
+          return true;
+        }
       }
     }
     return false;
@@ -185,14 +191,14 @@ std::optional<Bytes> FromSources::fetch(const LostChunk& chunk, const SecretKey&
   const Naming naming(naming_key);
   std::vector<FileHandle> files;
   for (const LostChunk::Use& use : chunk.uses) {
-    files.push_back(today_.open(use.entry));
+    files.push_back(today_.open(*use.entry));
     if (!files.back()) continue;
     const std::optional<Bytes> same = read_at(files.back().get(), use.at, chunk.length);
     if (same && naming.name(*same) == name) return same;
   }
   for (std::size_t i = 0; i < files.size(); ++i) {
     if (!files[i]) continue;
-    const Pieces& pieces = pieces_of(chunk.uses[i].entry.path, files[i].get(), naming_key);
+    const Pieces& pieces = pieces_of(chunk.uses[i].entry->path, files[i].get(), naming_key);
     const auto found = pieces.find(name);
     if (found == pieces.end()) continue;
     std::optional<Bytes> content = read_at(files[i].get(), found->second.at, found->second.length);

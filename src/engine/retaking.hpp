@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <memory>
 #include <unordered_map>
 
 #include "archive/chain_reader.hpp"
@@ -17,8 +18,8 @@ struct LostChunk {
   FrameKind kind = FrameKind::content;
   std::uint32_t length = 0;
   struct Use {
-    Entry entry;           // without its content
-    std::uint64_t at = 0;  // in the file
+    std::shared_ptr<const Entry> entry;  // without its content; all pieces of a file share it
+    std::uint64_t at = 0;                // in the file
   };
   static constexpr std::size_t most_uses = 4;
   // In files of different paths, those of newer points first; none: no file's own content.

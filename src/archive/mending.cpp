@@ -442,16 +442,21 @@ void put_pieces(Store& store, SetReader& set, const SecretKey& master, const std
   replace_index(store, set, master, std::move(index), options);
 }
 
-// All that is known to be good in these files was found in them now.
+// All that is known to be good in these files was found in them now. No, where the index does not say.
 static bool has_all_good(SetReader& set, const std::set<std::uint32_t>& slots,
                          const std::vector<IndexRecord>& found) {
   std::unordered_set<ChunkName, ChunkNameHash> names;
   for (const IndexRecord& record : found) names.insert(record.name);
   bool all = true;
-  set.each_record([&](const IndexRecord& record) {
-    const bool good = slots.contains(record.slot) && !set.is_lost(record);
-    all = all && (!good || names.contains(record.name));
-  });
+  try {
+    set.each_record([&](const IndexRecord& record) {
+      const bool good = slots.contains(record.slot) && !set.is_lost(record);
+      all = all && (!good || names.contains(record.name));
+    });
+  } catch (const Error& error) {
+    if (!does_not_read(error)) throw;
+    return false;
+  }
   return all;
 }
 

@@ -186,7 +186,6 @@ class Repair {
   }
 
   // In the order of the files that they are looked for in: each is read once.
-  // Pieces of one file one after the other.
   static void sort_by_file(std::vector<LostChunk>& chunks) {
     const auto key = [](const LostChunk& chunk) {
       return chunk.uses.empty() ? std::pair(TreePath(), std::uint64_t{0})

@@ -81,11 +81,9 @@ class LostFinder {
 
   // Nothing where it is there. Only good until the next one.
   LostChunk* look(PointReader& point, const ChunkRef& ref, FrameKind kind) {
-    std::vector<std::size_t>* known = nullptr;
-    if (const auto found = places_.find(ref.name); found != places_.end()) known = &found->second;
-    const Sequence set = known != nullptr ? holder(ref.sequence) : 0;
-    if (known != nullptr) {
-      for (const std::size_t place : *known) {
+    if (const auto known = places_.find(ref.name); known != places_.end()) {
+      const Sequence set = holder(ref.sequence);
+      for (const std::size_t place : known->second) {
         if (lost_.chunks[place].set == set) return &lost_.chunks[place];
       }
     }

@@ -101,8 +101,8 @@ class DrivePicture {
       }
       at += file.size;
     }
-    // One file may need several of them.
     std::string text = size_text(at);
+    // One file may need several of the places.
     if (!row.lost.empty())
       text = affected == 0 ? std::string("no file is known to need it")
                            : std::string(places > 1 ? "at most " : "") + count_text(affected, "file") +

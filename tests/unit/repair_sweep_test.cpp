@@ -184,7 +184,7 @@ TEST_P(RepairFaults, EveryOperationMayFail) {
   const BadFiles before = chain.bad_files();
   bool got_through = false;
   std::uint64_t swept = 0;
-  for (std::uint64_t n = 1; !got_through; n += n < 10 || extent("KESTRUM_EVERY", 0) != 0 ? 1 : 7) {
+  for (std::uint64_t n = 1; !got_through; n += n < 60 || extent("KESTRUM_EVERY", 0) != 0 ? 1 : 3) {
     ASSERT_LT(n, 5000u);
     ++swept;
     auto state = std::make_shared<FaultStore::State>();

@@ -15,14 +15,16 @@ FolderChange FolderChange::of_name(std::string_view name) {
 }
 
 void FolderChange::add_name(std::string_view name) {
-  if (how != How::named) return;
-  // Such a tag changes what else is taken from the folder.
-  if (names.size() >= most_names || name == "CACHEDIR.TAG") {
+  // Such a tag changes what else is taken from the folder, and while it was there nobody told what happened
+  // in it.
+  if (name == "CACHEDIR.TAG") {
+    how = How::whole;
+  } else if (how == How::named && names.size() >= most_names) {
     how = How::listed;
-    names.clear();
-  } else {
+  } else if (how == How::named) {
     names.emplace(name);
   }
+  if (how != How::named) names.clear();
 }
 
 void FolderChange::add(const FolderChange& other) {

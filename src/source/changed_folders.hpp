@@ -22,12 +22,12 @@ struct FolderChange {
   enum class How {
     named,   // to the folder itself, and to what lies directly in it under these names
     listed,  // to it and to anything that lies directly in it
-    whole,   // to all below it: it was made, or came from elsewhere
+    whole,   // to all below it: it was made, came from elsewhere, or its tag as a cache came or went
   };
   How how = How::named;
   std::set<std::string, std::less<>> names;  // of named
 
-  // Both happened. Of more names than are worth keeping, it is listed.
+  // Both happened. Of more names than are worth keeping, it is listed; of a cache's tag, whole.
   void add(const FolderChange& other);
   void add_name(std::string_view name);
   static FolderChange of_name(std::string_view name);

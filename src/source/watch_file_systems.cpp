@@ -128,8 +128,9 @@ class FileSystemWatch final : public WatchWay {
     key.append(folder_bytes, folder->handle_bytes);
     if (key.size() + called.size() > 4096) return;
     for (const Place& place : places_of(key, *info, *folder)) happened(place, called, mask, is_folder, sink);
-    // Where folders move, what is known of their paths ends.
-    if (is_folder && (mask & comes_or_goes) != 0) known_.clear();
+    // Where folders move, what is known of their paths ends; where the tag of a cache comes or goes, whether
+    // they count.
+    if ((is_folder && (mask & comes_or_goes) != 0) || called == WatchedTree::tag) known_.clear();
   }
 
   void happened(const Place& place, const std::string& name, std::uint64_t mask, bool is_folder,
@@ -146,11 +147,7 @@ class FileSystemWatch final : public WatchWay {
       if (!is_folder) sink.happened(place.path, what);
       return;
     }
-    if (WatchedTree::is_tag(*place.choice, name)) {
-      if ((mask & (FAN_DELETE | FAN_MOVED_FROM)) == 0) return sink.happened(place.path, what);
-      return sink.lost(printable(place.path.absolute()) + " is no cache any more");
-    }
-    if (!tree_.counts(*place.choice, what, is_folder)) return;
+    if (!WatchedTree::is_tag(*place.choice, name) && !tree_.counts(*place.choice, what, is_folder)) return;
     sink.happened(place.path, what);
     if (is_folder && (mask & (FAN_CREATE | FAN_MOVED_TO)) != 0) sink.came(what);
   }

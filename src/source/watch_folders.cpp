@@ -178,8 +178,12 @@ class FolderWatches final : public WatchWay {
     if (name.empty()) return sink.happened(folder, folder);
     const TreePath what = folder.child(name);
     if (WatchedTree::is_tag(choice, name)) {
-      if ((event.mask & (IN_DELETE | IN_MOVED_FROM)) == 0) return sink.happened(folder, what);
-      return sink.lost(printable(folder.absolute()) + " is no cache any more");
+      sink.happened(folder, what);
+      // The folders in it are not watched, and count from now on.
+      const std::optional<FolderChoice> now = tree_.of_folder(folder);
+      if (now && !WatchedTree::is_tag(*now, name))
+        sink.lost(printable(folder.absolute()) + " is no cache any more");
+      return;
     }
     if (!tree_.counts(choice, what, is_folder)) return;
     sink.happened(folder, what);

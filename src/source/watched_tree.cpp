@@ -44,7 +44,7 @@ std::optional<FolderChoice> WatchedTree::of_child(const FolderChoice& parent, co
 }
 
 bool WatchedTree::is_tag(const FolderChoice& folder, std::string_view name) {
-  return folder.only_places && !folder.places_below && name == "CACHEDIR.TAG";
+  return folder.only_places && !folder.places_below && name == tag;
 }
 
 std::optional<FolderChoice> WatchedTree::of_folder(const TreePath& folder) {

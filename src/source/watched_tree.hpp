@@ -23,6 +23,7 @@ class WatchedTree {
                                        const struct stat& status, int fd);
   // The same of any folder, as it is on the machine now.
   std::optional<FolderChoice> of_folder(const TreePath& folder);
+  static constexpr std::string_view tag = "CACHEDIR.TAG";
   // Of a folder that is tagged as a cache: that name is the tag's. When it goes, other things are taken from
   // there.
   static bool is_tag(const FolderChoice& folder, std::string_view name);

@@ -73,7 +73,9 @@ TEST(ChangedFolders, ManyNamesAndATagMeanTheWholeFolder) {
   change.add_name("one more");
   EXPECT_EQ(change.how, How::listed);
   EXPECT_TRUE(change.names.empty());
-  EXPECT_EQ(FolderChange::of_name("CACHEDIR.TAG").how, How::listed);
+  change.add_name("CACHEDIR.TAG");
+  EXPECT_EQ(change.how, How::whole);
+  EXPECT_EQ(FolderChange::of_name("CACHEDIR.TAG").how, How::whole);
   change.add({How::whole, {}});
   change.add(FolderChange::of_name("x"));
   EXPECT_EQ(change.how, How::whole);

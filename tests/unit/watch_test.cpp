@@ -35,6 +35,8 @@ class Noted final : public Observer {
   std::vector<std::string> notes;
 };
 
+const std::string cache_tag = "Signature: 8a477f597d28d172789f06886806bc55\n";
+
 std::string first_difference(const std::vector<std::string>& a, const std::vector<std::string>& b) {
   for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) {
     if (a[i] != b[i]) return a[i] + "\n" + b[i];
@@ -99,6 +101,14 @@ class Watched : public testing::TestWithParam<Way> {
     RunOutcome outcome = run_job("job", {}, context).back();
     EXPECT_TRUE(outcome.entry.sequence) << outcome.entry.message;
     return outcome;
+  }
+  // After the tag of a cache went: where folders are watched, it begins anew.
+  void take_over_without_tag() {
+    std::optional<ChangeWatch::HandOver> told = watch_->hand_over();
+    EXPECT_EQ(told.has_value(), GetParam() == Way::file_systems);
+    for (int i = 0; i < 600 && !(told = watch_->hand_over()); ++i)
+      std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    EXPECT_TRUE(told);
   }
   bool looked_at_a_part() const {
     return noted_.says("in which something happened") && !noted_.says("everything");
@@ -336,10 +346,9 @@ TEST_P(Watched, AnotherWatchAnotherSelectionOrAgesMeanALookAtEverything) {
 TEST_P(Watched, FoldersThatAreTaggedAsCachesComeAndGo) {
   const std::string source = bench_.source();
   for (const char* name : {"tiles/1", "tiles/deep/2", "list/1"}) write_file(source + "/" + name, name);
-  const std::string tag = "Signature: 8a477f597d28d172789f06886806bc55\n";
   begin();
   run();
-  write_file(source + "/tiles/CACHEDIR.TAG", tag);
+  write_file(source + "/tiles/CACHEDIR.TAG", cache_tag);
   EXPECT_EQ(run().entry.totals.gone_files, 2u);
   EXPECT_TRUE(looked_at_a_part());
   write_file(source + "/tiles/3", "made again any time");
@@ -355,14 +364,58 @@ TEST_P(Watched, FoldersThatAreTaggedAsCachesComeAndGo) {
   write_file(source + "/tiles/3", "changed in the cache");
   EXPECT_FALSE(watch_->activity());
   fs::remove(source + "/tiles/CACHEDIR.TAG");
-  EXPECT_FALSE(watch_->hand_over()) << "it begins anew";
-  std::optional<ChangeWatch::HandOver> told;
-  for (int i = 0; i < 600 && !(told = watch_->hand_over()); ++i)
-    std::this_thread::sleep_for(std::chrono::milliseconds(10));
+  take_over_without_tag();
   EXPECT_EQ(run().entry.totals.new_files, 4u);
+  EXPECT_EQ(looked_at_a_part(), GetParam() == Way::file_systems);
   write_file(source + "/tiles/deep/4", "changed again");
   EXPECT_EQ(run().entry.totals.changed_files, 1u);
   EXPECT_TRUE(looked_at_a_part());
+}
+
+// However a tag goes, and whatever of its folder the watch has met before.
+TEST_P(Watched, WhatWasACacheIsWatchedAfterwards) {
+  const std::string source = bench_.source();
+  const std::string tag = source + "/tiles/CACHEDIR.TAG";
+  for (const char* name : {"tiles/1", "tiles/deep/2"}) write_file(source + "/" + name, name);
+  const std::vector<std::function<void()>> ways_to_go = {[&] { fs::remove(tag); },
+                                                         [&] { write_file(tag, "Signature: none"); },
+                                                         [&] { fs::rename(tag, source + "/tiles/TAG"); }};
+  for (std::size_t i = 0; i < ways_to_go.size(); ++i) {
+    write_file(tag, cache_tag);
+    begin();
+    run();
+    if (i != 1) write_file(source + "/tiles/deep/2", "in the cache " + std::to_string(i));
+    if (i == 2) write_file(source + "/tiles/1", "in the cache, too");
+    EXPECT_FALSE(watch_->activity());
+    ways_to_go[i]();
+    take_over_without_tag();
+    EXPECT_GE(run().entry.totals.new_files, 2u) << i;
+    write_file(source + "/tiles/deep/2", "no cache any more " + std::to_string(i));
+    EXPECT_EQ(run().entry.totals.changed_files, 1u) << i;
+    EXPECT_TRUE(looked_at_a_part()) << i;
+  }
+}
+
+// What changed in a cache was not told; a set that builds on one from before the tag has it all the same.
+TEST_P(Watched, ATagComesAndGoesSinceTheFullSet) {
+  const std::string text = bench_.home().load_job("job").text;
+  bench_.set_job(text + "[how]\nkind = \"differential\"\n");
+  const std::string source = bench_.source();
+  for (const char* name : {"tiles/1", "tiles/deep/2", "list/1"}) write_file(source + "/" + name, name);
+  begin();
+  run();
+  run();
+  write_file(source + "/tiles/CACHEDIR.TAG", cache_tag);
+  EXPECT_EQ(run().entry.totals.gone_files, 2u);
+  // A watch of the file system forgets what it knew of folders when one is made anywhere.
+  fs::create_directory(bench_.path("elsewhere"));
+  write_file(source + "/tiles/deep/2", "changed in the cache");
+  fs::create_directory(bench_.path("elsewhere/again"));
+  fs::remove(source + "/tiles/CACHEDIR.TAG");
+  const RunOutcome outcome = run();
+  EXPECT_TRUE(looked_at_a_part());
+  EXPECT_EQ(outcome.entry.totals.changed_files, 1u);
+  EXPECT_EQ(first_difference(listed(4), listed(run(true).entry.sequence.value())), "");
 }
 
 // A full set, and one that builds on an older one than the newest, know what they build on.

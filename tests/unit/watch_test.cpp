@@ -1,49 +1,9 @@
 // Watching sources, and runs that look only where something happened: whatever happens, the point they make
 // is the one that a look at everything would make.
-#include <gtest/gtest.h>
-#include <sys/stat.h>
-#include <unistd.h>
-
-#include <thread>
-
-#include "archive/catalog_reader.hpp"
-#include "engine/watched_run.hpp"
-#include "job/job_selection.hpp"
-#include "ledger/due_book.hpp"
-#include "support/workbench.hpp"
+#include "support/watched.hpp"
 
 namespace kestrum::test {
 namespace {
-
-namespace fs = std::filesystem;
-using Way = ChangeWatch::Way;
-using How = FolderChange::How;
-
-TreePath tree_path(const std::string& path) {
-  return *TreePath::parse(path);
-}
-
-// --- The watch itself ---
-
-class Noted final : public Observer {
- public:
-  void note(const std::string& text) override { notes.push_back(text); }
-  bool says(const std::string& part) const {
-    return std::any_of(notes.begin(), notes.end(),
-                       [&](const std::string& one) { return one.find(part) != std::string::npos; });
-  }
-  std::vector<std::string> notes;
-};
-
-const std::string cache_tag = "Signature: 8a477f597d28d172789f06886806bc55\n";
-
-std::string first_difference(const std::vector<std::string>& a, const std::vector<std::string>& b) {
-  for (std::size_t i = 0; i < std::min(a.size(), b.size()); ++i) {
-    if (a[i] != b[i]) return a[i] + "\n" + b[i];
-  }
-  return a.size() == b.size() ? ""
-                              : std::to_string(a.size()) + " and " + std::to_string(b.size()) + " entries";
-}
 
 void give_each_name_a_file(const std::string& source) {
   std::vector<std::string> files;
@@ -61,88 +21,6 @@ void give_each_name_a_file(const std::string& source) {
 std::string name_of(Way way) {
   return way == Way::folders ? "Folders" : "FileSystems";
 }
-
-class Watched : public testing::TestWithParam<Way> {
- protected:
-  void SetUp() override {
-    if (GetParam() == Way::file_systems && geteuid() != 0) GTEST_SKIP() << "only root watches file systems";
-  }
-
-  Selection selection() {
-    const Job job = bench_.home().load_job("job");
-    return select(job.what, {}, SystemClock().now(), [](const std::string&) {});
-  }
-  void begin(std::size_t most = 200000) {
-    ChangeWatch::Settings settings;
-    settings.ways = {GetParam()};
-    settings.most_remembered = most;
-    settings.quiet = quiet_;
-    mark_ = selection_mark(selection());
-    watch_.emplace(selection(), settings, [] {});
-    for (int i = 0; i < 1000 && watch_->standing().state == ChangeWatch::State::beginning; ++i)
-      std::this_thread::sleep_for(std::chrono::milliseconds(10));
-    ASSERT_EQ(watch_->standing().state, ChangeWatch::State::watching) << watch_->standing().words;
-  }
-  // A run that was told what has happened, as the agent has it made.
-  RunOutcome run(bool everything = false) {
-    if (std::optional<ChangeWatch::HandOver> told = watch_->hand_over()) handed_ = std::move(*told);
-    return run_told(everything);
-  }
-  RunOutcome run_told(bool everything) {
-    Ledger ledger(bench_.home().ledger_path());
-    DueBook book(ledger);
-    const Instant now{++second_, 0};
-    book.add({DueLine{.job = "job", .when = now, .first = now, .phrase = "on change"}}, now);
-    noted_.notes.clear();
-    bench_.observer = &noted_;
-    RunContext context = bench_.context();
-    context.start = book.prepare_start(book.waiting("job"));
-    write_watch_note(bench_.home(), "job", {context.start, mark_, SystemClock().now(), everything, handed_});
-    RunOutcome outcome = run_job("job", {}, context).back();
-    EXPECT_TRUE(outcome.entry.sequence) << outcome.entry.message;
-    return outcome;
-  }
-  // After the tag of a cache went: where folders are watched, it begins anew.
-  void take_over_without_tag() {
-    std::optional<ChangeWatch::HandOver> told = watch_->hand_over();
-    EXPECT_EQ(told.has_value(), GetParam() == Way::file_systems);
-    for (int i = 0; i < 600 && !(told = watch_->hand_over()); ++i)
-      std::this_thread::sleep_for(std::chrono::milliseconds(10));
-    EXPECT_TRUE(told);
-  }
-  bool looked_at_a_part() const {
-    return noted_.says("in which something happened") && !noted_.says("everything");
-  }
-  // All that a catalog says of what it lists, but for marks that say how surely it was read.
-  std::vector<std::string> listed(Sequence sequence) {
-    LookSession session = bench_.subject();
-    KeyRing keys({});
-    ChainReader chain(session.store(), session.sets(), keys);
-    PointReader point(chain, sequence);
-    CatalogReader reader(point, point.set().root().catalog);
-    std::vector<std::string> lines;
-    while (std::optional<Entry> entry = reader.next()) {
-      if (entry->above_source) continue;  // of the test's own making
-      entry->fresh = false;
-      ByteWriter out;
-      for (ContentItem& item : entry->content) item.sequence = 0;
-      if (entry->attribute_chunk) entry->attribute_chunk->sequence = 0;
-      write_entry(out, *entry, "");
-      lines.push_back(entry->path.joined() + " " + to_hex(out.view()));
-    }
-    return lines;
-  }
-
-  // Of the file system that is watched others fill no queue.
-  InMemory in_memory_;
-  Workbench bench_;
-  std::vector<TreePath> quiet_;
-  Noted noted_;
-  std::string mark_;  // of what is watched
-  std::optional<ChangeWatch> watch_;
-  ChangeWatch::HandOver handed_;
-  std::int64_t second_ = 1000;
-};
 
 INSTANTIATE_TEST_SUITE_P(Ways, Watched, testing::Values(Way::folders, Way::file_systems),
                          [](const auto& one) { return name_of(one.param); });
@@ -341,81 +219,6 @@ TEST_P(Watched, AnotherWatchAnotherSelectionOrAgesMeanALookAtEverything) {
   run();
   run();
   EXPECT_FALSE(looked_at_a_part());
-}
-
-TEST_P(Watched, FoldersThatAreTaggedAsCachesComeAndGo) {
-  const std::string source = bench_.source();
-  for (const char* name : {"tiles/1", "tiles/deep/2", "list/1"}) write_file(source + "/" + name, name);
-  begin();
-  run();
-  write_file(source + "/tiles/CACHEDIR.TAG", cache_tag);
-  EXPECT_EQ(run().entry.totals.gone_files, 2u);
-  EXPECT_TRUE(looked_at_a_part());
-  write_file(source + "/tiles/3", "made again any time");
-  write_file(source + "/tiles/deep/4", "so is this");
-  write_file(source + "/list/2", "not this");
-  const RunOutcome outcome = run();
-  EXPECT_TRUE(looked_at_a_part());
-  EXPECT_EQ(outcome.entry.totals.new_files, 1u);
-  EXPECT_EQ(outcome.entry.totals.files, 2u);
-  // One that was tagged when the watching began is looked into once the tag has gone.
-  begin();
-  run();
-  write_file(source + "/tiles/3", "changed in the cache");
-  EXPECT_FALSE(watch_->activity());
-  fs::remove(source + "/tiles/CACHEDIR.TAG");
-  take_over_without_tag();
-  EXPECT_EQ(run().entry.totals.new_files, 4u);
-  EXPECT_EQ(looked_at_a_part(), GetParam() == Way::file_systems);
-  write_file(source + "/tiles/deep/4", "changed again");
-  EXPECT_EQ(run().entry.totals.changed_files, 1u);
-  EXPECT_TRUE(looked_at_a_part());
-}
-
-// However a tag goes, and whatever of its folder the watch has met before.
-TEST_P(Watched, WhatWasACacheIsWatchedAfterwards) {
-  const std::string source = bench_.source();
-  const std::string tag = source + "/tiles/CACHEDIR.TAG";
-  for (const char* name : {"tiles/1", "tiles/deep/2"}) write_file(source + "/" + name, name);
-  const std::vector<std::function<void()>> ways_to_go = {[&] { fs::remove(tag); },
-                                                         [&] { write_file(tag, "Signature: none"); },
-                                                         [&] { fs::rename(tag, source + "/tiles/TAG"); }};
-  for (std::size_t i = 0; i < ways_to_go.size(); ++i) {
-    write_file(tag, cache_tag);
-    begin();
-    run();
-    if (i != 1) write_file(source + "/tiles/deep/2", "in the cache " + std::to_string(i));
-    if (i == 2) write_file(source + "/tiles/1", "in the cache, too");
-    EXPECT_FALSE(watch_->activity());
-    ways_to_go[i]();
-    take_over_without_tag();
-    EXPECT_GE(run().entry.totals.new_files, 2u) << i;
-    write_file(source + "/tiles/deep/2", "no cache any more " + std::to_string(i));
-    EXPECT_EQ(run().entry.totals.changed_files, 1u) << i;
-    EXPECT_TRUE(looked_at_a_part()) << i;
-  }
-}
-
-// What changed in a cache was not told; a set that builds on one from before the tag has it all the same.
-TEST_P(Watched, ATagComesAndGoesSinceTheFullSet) {
-  const std::string text = bench_.home().load_job("job").text;
-  bench_.set_job(text + "[how]\nkind = \"differential\"\n");
-  const std::string source = bench_.source();
-  for (const char* name : {"tiles/1", "tiles/deep/2", "list/1"}) write_file(source + "/" + name, name);
-  begin();
-  run();
-  run();
-  write_file(source + "/tiles/CACHEDIR.TAG", cache_tag);
-  EXPECT_EQ(run().entry.totals.gone_files, 2u);
-  // A watch of the file system forgets what it knew of folders when one is made anywhere.
-  fs::create_directory(bench_.path("elsewhere"));
-  write_file(source + "/tiles/deep/2", "changed in the cache");
-  fs::create_directory(bench_.path("elsewhere/again"));
-  fs::remove(source + "/tiles/CACHEDIR.TAG");
-  const RunOutcome outcome = run();
-  EXPECT_TRUE(looked_at_a_part());
-  EXPECT_EQ(outcome.entry.totals.changed_files, 1u);
-  EXPECT_EQ(first_difference(listed(4), listed(run(true).entry.sequence.value())), "");
 }
 
 // A full set, and one that builds on an older one than the newest, know what they build on.

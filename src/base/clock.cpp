@@ -76,20 +76,32 @@ Instant SystemClock::now() const {
   return {now.tv_sec, static_cast<std::int32_t>(now.tv_nsec)};
 }
 
-SimulatedClock::SimulatedClock(Instant start, double rate, Steady begun)
-    : start_(start), rate_(rate), begun_(begun) {}
+SimulatedClock::SimulatedClock(Instant start, double rate, Steady begun, std::optional<Instant> until)
+    : start_(start), rate_(rate), begun_(begun), until_(until) {}
 
 Instant SimulatedClock::now() const {
   double passed = std::chrono::duration<double>(std::chrono::steady_clock::now() - begun_).count() * rate_;
   auto whole = static_cast<std::int64_t>(passed);
   std::int64_t nanos =
       start_.nanoseconds + static_cast<std::int64_t>((passed - static_cast<double>(whole)) * 1e9);
-  return {start_.seconds + whole + nanos / 1000000000, static_cast<std::int32_t>(nanos % 1000000000)};
+  const Instant shown{start_.seconds + whole + nanos / 1000000000,
+                      static_cast<std::int32_t>(nanos % 1000000000)};
+  return until_ ? std::min(shown, *until_) : shown;
+}
+
+double SimulatedClock::rate() const {
+  return until_ && now() == *until_ ? 0 : rate_;
+}
+
+std::string SimulatedClock::text() const {
+  const double begun = std::chrono::duration<double>(begun_.time_since_epoch()).count();
+  return fmt::format("{},{},{:.9f}", utc_text(start_), rate_, begun) +
+         (until_ ? "," + utc_text(*until_) : "");
 }
 
 std::optional<SimulatedClock> parse_simulated_clock(const std::string& text, SimulatedClock::Steady begun) {
   const std::vector<std::string> parts = split(text, ',');
-  if (parts.size() != 2 && parts.size() != 3) return std::nullopt;
+  if (parts.size() < 2 || parts.size() > 4) return std::nullopt;
   const std::optional<Instant> start = parse_utc(parts[0]);
   auto number = [](const std::string& digits, double most) -> std::optional<double> {
     char* end = nullptr;
@@ -99,18 +111,15 @@ std::optional<SimulatedClock> parse_simulated_clock(const std::string& text, Sim
   };
   const std::optional<double> rate = number(parts[1], 1e9);
   if (!start || !rate) return std::nullopt;
-  if (parts.size() == 3) {
+  if (parts.size() > 2) {
     const std::optional<double> since = number(parts[2], 1e12);
     if (!since) return std::nullopt;
     using namespace std::chrono;
     begun = SimulatedClock::Steady(duration_cast<steady_clock::duration>(duration<double>(*since)));
   }
-  return SimulatedClock(*start, *rate, begun);
-}
-
-std::string clock_text(const SimulatedClock& clock, Instant start) {
-  return fmt::format("{},{},{:.9f}", utc_text(start), clock.rate(),
-                     std::chrono::duration<double>(clock.begun().time_since_epoch()).count());
+  std::optional<Instant> until;
+  if (parts.size() > 3 && !(until = parse_utc(parts[3]))) return std::nullopt;
+  return SimulatedClock(*start, *rate, begun, until);
 }
 
 ClockFile::ClockFile(std::string path) : path_(std::move(path)) {

@@ -46,25 +46,27 @@ class SystemClock final : public Clock {
 class SimulatedClock final : public Clock {
  public:
   using Steady = std::chrono::steady_clock::time_point;
-  // `begun`: when it showed `start`. On one machine all processes can share it.
-  SimulatedClock(Instant start, double rate, Steady begun = std::chrono::steady_clock::now());
+  // `begun`: when it showed `start`. On one machine all processes can share it. `until`: it stands still from
+  // then on.
+  SimulatedClock(Instant start, double rate, Steady begun = std::chrono::steady_clock::now(),
+                 std::optional<Instant> until = {});
   Instant now() const override;
   bool simulated() const override { return true; }
-  double rate() const override { return rate_; }
-  Steady begun() const { return begun_; }
+  double rate() const override;
+  // As parse_simulated_clock() takes it, with BEGUN.
+  std::string text() const;
 
  private:
   Instant start_;
   double rate_;
   Steady begun_;
+  std::optional<Instant> until_;
 };
 
-// "START,RATE" or "START,RATE,BEGUN": a moment in UTC, and seconds of the monotonic clock at which it was
-// that. `begun`: where BEGUN is not given.
+// "START,RATE", "START,RATE,BEGUN" or "START,RATE,BEGUN,UNTIL": a moment in UTC, seconds of the monotonic
+// clock at which it was that, and another moment. `begun`: where BEGUN is not given.
 std::optional<SimulatedClock> parse_simulated_clock(
     const std::string& text, SimulatedClock::Steady begun = std::chrono::steady_clock::now());
-// In the form with BEGUN.
-std::string clock_text(const SimulatedClock& clock, Instant start);
 
 // The same, in a file that may be replaced while processes run: setting their clock.
 class ClockFile final : public Clock {

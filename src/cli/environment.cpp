@@ -62,7 +62,7 @@ std::unique_ptr<Clock> make_clock() {
     throw Error(ErrorKind::usage, "KESTRUM_CLOCK is not a start and a rate: '" + printable(running) + "'",
                 "write it like 2027-03-01T20:30:00Z,60");
   // Processes that this one starts share its clock.
-  setenv("KESTRUM_CLOCK", clock_text(*clock, *parse_utc(split(running, ',')[0])).c_str(), 1);
+  setenv("KESTRUM_CLOCK", clock->text().c_str(), 1);
   return std::make_unique<SimulatedClock>(*clock);
 }
 

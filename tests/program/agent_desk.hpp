@@ -37,6 +37,7 @@ class AgentTest : public testing::Test {
     agent_ = 0;
     return code;
   }
+  std::string ledger() const { return desk_.folder / "home/state/ledger.db"; }
   // Within so many real seconds.
   static bool comes(const std::function<bool()>& what, double seconds = 20) {
     const auto end = std::chrono::steady_clock::now() + std::chrono::duration<double>(seconds);

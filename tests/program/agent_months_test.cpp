@@ -65,7 +65,6 @@ class AgentMonths : public AgentTest {
     ASSERT_EQ(desk_({"run", name}).exit, 0);
   }
 
-  std::string ledger() const { return desk_.folder / "home/state/ledger.db"; }
   bool idle() {
     const Json all = status()["jobs"];
     return std::none_of(all.begin(), all.end(), [](const Json& one) {

@@ -1,11 +1,7 @@
 // Killed at random moments of a run: every earlier point restores, and the next run works.
-#include <signal.h>
-#include <unistd.h>
-
-#include <chrono>
-
 #include "program/desk.hpp"
 #include "support/extent.hpp"
+#include "support/random_kills.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -18,23 +14,19 @@ TEST(Kill, AtRandomMoments) {
   ASSERT_EQ(desk({"run", "wardens"}).exit, 0);
   std::map<int, Snapshot> points{{1, take_snapshot(desk.source())}};
   std::mt19937 random(2027);
-  auto begin = std::chrono::steady_clock::now();
   ASSERT_EQ(desk({"run", "wardens", "--kind", "full"}).exit, 0);
-  auto length =
-      std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin).count();
-  unsigned killed = 0;
+  RandomKills full_runs(2028), runs(2029);
+  const auto killed = [&] { return full_runs.killed() + runs.killed(); };
   int newest = 2;
   points[2] = take_snapshot(desk.source());
   const unsigned wanted = extent("KESTRUM_KILLS", 50);
   unsigned round = 0;
-  for (; killed < wanted && round < 2 * wanted; ++round) {
+  for (; killed() < wanted && round < 2 * wanted; ++round) {
     maker.churn(8);
     std::vector<std::string> words{"run", "wardens"};
-    if (round % 3 == 0) words.insert(words.end(), {"--kind", "full"});
-    pid_t pid = desk.program.start(words);
-    usleep(static_cast<useconds_t>(random() % static_cast<unsigned>(length)));
-    kill(pid, SIGKILL);
-    killed += Program::wait(pid) == -SIGKILL ? 1 : 0;
+    const bool full = round % 3 == 0;
+    if (full) words.insert(words.end(), {"--kind", "full"});
+    (full ? full_runs : runs).kill(desk.program.start(words));
     Snapshot now = take_snapshot(desk.source());
     // It may have sealed a point before it died: that one counts, whole.
     Ran verified = desk({"verify", "wardens", "--depth", "quick"});
@@ -57,8 +49,8 @@ TEST(Kill, AtRandomMoments) {
       std::filesystem::remove_all(to);
     }
   }
-  std::printf("killed %u of %u times during a run\n", killed, round);
-  EXPECT_EQ(killed, wanted) << "most runs should have been killed before their end";
+  std::printf("killed %u of %u times during a run\n", killed(), round);
+  EXPECT_EQ(killed(), wanted) << "most runs should have been killed before their end";
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 

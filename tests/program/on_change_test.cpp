@@ -2,6 +2,7 @@
 // lost whatever comes in between.
 #include <sys/mount.h>
 
+#include "ledger/due_book.hpp"
 #include "program/agent_desk.hpp"
 #include "support/mounts.hpp"
 
@@ -27,9 +28,15 @@ class OnChange : private InMemory, public AgentTest {
   std::string log(int run) {
     return read_file(desk_.folder / "home/state/logs/wardens/run-" + std::to_string(run) + ".log");
   }
-  // The agent has made the first point, of everything.
+  // The agent has made the first point, of everything, and watched meanwhile: the clock stands until it does.
   void begin() {
     begin_agent();
+    ASSERT_TRUE(comes([&] {
+      Ledger book(ledger());
+      const std::vector<AgentEvent> told = DueBook(book).events(1000);
+      return std::any_of(told.begin(), told.end(),
+                         [](const AgentEvent& event) { return event.what == AgentEvent::watched; });
+    }));
     clock_.go(60);
     ASSERT_TRUE(ran(1));
     EXPECT_THAT(log(1), Not(HasSubstr("in which something happened")));

@@ -7,6 +7,7 @@
 
 #include "program/desk.hpp"
 #include "support/extent.hpp"
+#include "support/random_kills.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -167,31 +168,21 @@ TEST_F(RepairVerb, KilledAtAnyMomentItCanBeBegunAgain) {
   const auto good = volumes();
   const unsigned wanted = extent("KESTRUM_REPAIR_KILLS", 8);
   std::mt19937 random(2028);
-  long length = 400000;
-  unsigned killed = 0;
-  for (unsigned round = 0; killed < wanted && round < 3 * wanted; ++round) {
+  RandomKills kills(2029, 400000);
+  for (unsigned round = 0; kills.killed() < wanted && round < 3 * wanted; ++round) {
     fs::remove_all(desk_.drive());
     fs::copy(desk_.folder / "kept", desk_.drive(), fs::copy_options::recursive);
     for (int set = 1; set <= 3; ++set) zero(desk_.set_folder(set) + "/data-001.kvol", random() % 200, 10);
     zero(desk_.set_folder(2) + "/index.kidx", 0, fs::file_size(desk_.set_folder(2) + "/index.kidx") / 4096);
-    const auto begin = std::chrono::steady_clock::now();
-    const pid_t pid = desk_.program.start({"repair", "wardens", "--quiet"});
-    usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
-    kill(pid, SIGKILL);
-    if (Program::wait(pid) == -SIGKILL) {
-      ++killed;
-    } else {
-      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin)
-                   .count();
-    }
+    kills.kill(desk_.program.start({"repair", "wardens", "--quiet"}));
     const Ran again = desk_({"repair", "wardens", "--quiet"});
     EXPECT_EQ(again.exit, 0) << again.out << again.err;
     EXPECT_EQ(volumes(), good) << round;
     EXPECT_TRUE(restores()) << round;
     if (HasFailure()) return;
   }
-  EXPECT_EQ(killed, wanted);
-  std::printf("%u repairs killed\n", killed);
+  EXPECT_EQ(kills.killed(), wanted);
+  std::printf("%u repairs killed\n", kills.killed());
 }
 
 }  // namespace

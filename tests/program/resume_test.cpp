@@ -11,6 +11,7 @@
 
 #include "program/desk.hpp"
 #include "support/extent.hpp"
+#include "support/random_kills.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -113,8 +114,9 @@ TEST_F(Resuming, StopKeepsAndDiscardClears) {
 TEST_F(Resuming, KilledAtRandomMoments) {
   const unsigned wanted = extent("KESTRUM_KILLS", 6);
   std::mt19937 random(2027);
-  unsigned killed = 0, points = 0;
-  for (unsigned round = 0; killed < wanted && round < 4 * wanted; ++round) {
+  RandomKills kills(2028, 320000);
+  unsigned points = 0;
+  for (unsigned round = 0; kills.killed() < wanted && round < 4 * wanted; ++round) {
     // A few files change each time, and one is gone.
     for (int i = 0; i < 5; ++i) {
       const unsigned which = static_cast<unsigned>(random() % files);
@@ -123,14 +125,8 @@ TEST_F(Resuming, KilledAtRandomMoments) {
     }
     const bool through = round % 4 == 3;
     const pid_t run = desk_.program.start({"run", "wardens", "--quiet"});
-    if (!through) {
-      std::this_thread::sleep_for(std::chrono::milliseconds(20 + random() % 300));
-      kill(run, SIGKILL);
-    }
-    const int ended = Program::wait(run);
-    killed += ended == -SIGKILL ? 1 : 0;
-    if (ended != -SIGKILL) {
-      EXPECT_EQ(ended, 0);
+    if (through || !kills.kill(run)) {
+      EXPECT_EQ(through ? Program::wait(run) : kills.exit(), 0);
       const auto list = nlohmann::json::parse(desk_({"points", "wardens", "--json"}).out)["points"];
       expect_all_there(list.back()["point"]);
       ++points;
@@ -138,8 +134,8 @@ TEST_F(Resuming, KilledAtRandomMoments) {
   }
   const auto done = run_to_the_end();
   expect_all_there(done["runs"][0]["point"]);
-  EXPECT_EQ(killed, wanted);
-  std::cout << killed << " runs killed, " << points + 1
+  EXPECT_EQ(kills.killed(), wanted);
+  std::cout << kills.killed() << " runs killed, " << points + 1
             << " points made of what they left: all as they should be\n";
 }
 

@@ -1,13 +1,10 @@
 // Killed at random moments of pruning and folding: every point that is left restores, and the next command
 // works.
-#include <signal.h>
-#include <unistd.h>
-
-#include <chrono>
 #include <nlohmann/json.hpp>
 
 #include "program/desk.hpp"
 #include "support/extent.hpp"
+#include "support/random_kills.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -36,11 +33,10 @@ void expect_restored(Desk& desk, std::map<int, Snapshot>& points, const std::vec
 
 // A job's life with one command killed in each round.
 void kill_rounds(Desk& desk, TreeMaker& maker, unsigned wanted, const std::vector<std::string>& command,
-                 unsigned least_points, unsigned& killed, unsigned& round) {
+                 unsigned least_points, RandomKills& kills, unsigned& round) {
   std::map<int, Snapshot> points;
   std::mt19937 random(2027);
-  long length = 200000;
-  for (; killed < wanted && round < 2 * wanted; ++round) {
+  for (; kills.killed() < wanted && round < 2 * wanted; ++round) {
     while (points.size() < least_points) {
       Ran ran = desk({"run", "wardens"});
       ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -51,16 +47,7 @@ void kill_rounds(Desk& desk, TreeMaker& maker, unsigned wanted, const std::vecto
     if (command[0] == "fold")
       words.insert(words.end(), {"--last", std::to_string(std::next(points.begin(), 2)->first),
                                  "--beyond-rules", "--yes"});
-    auto begin = std::chrono::steady_clock::now();
-    pid_t pid = desk.program.start(words);
-    usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
-    kill(pid, SIGKILL);
-    if (Program::wait(pid) == -SIGKILL) {
-      ++killed;
-    } else {
-      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin)
-                   .count();
-    }
+    kills.kill(desk.program.start(words));
     EXPECT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
     std::vector<int> left = points_of(desk);
     ASSERT_FALSE(left.empty()) << round << desk({"points", "wardens"}).out << desk({"points", "wardens"}).err;
@@ -91,10 +78,11 @@ TEST(KilledUpkeep, FoldingAtRandomMoments) {
   desk.define({"--how-volume-size", "256 KiB", "--how-renew", "never", "--keep-points", "1000 points"},
               false);
   const unsigned wanted = extent("KESTRUM_KILLS", 30);
-  unsigned killed = 0, rounds = 0;
-  kill_rounds(desk, maker, wanted, {"fold", "wardens"}, 5, killed, rounds);
-  EXPECT_EQ(killed, wanted) << "most should have been killed";
-  std::printf("killed %u of %u times while folding\n", killed, rounds);
+  RandomKills kills(2028);
+  unsigned rounds = 0;
+  kill_rounds(desk, maker, wanted, {"fold", "wardens"}, 5, kills, rounds);
+  EXPECT_EQ(kills.killed(), wanted) << "most should have been killed";
+  std::printf("killed %u of %u times while folding\n", kills.killed(), rounds);
 }
 
 TEST(KilledUpkeep, PruningAtRandomMoments) {
@@ -105,10 +93,10 @@ TEST(KilledUpkeep, PruningAtRandomMoments) {
               false);
   // The rules of the runs keep everything; those of the command that is killed do not.
   std::map<int, Snapshot> points;
-  std::mt19937 random(7);
-  unsigned killed = 0, round = 0;
+  RandomKills kills(7, 25000);
+  unsigned round = 0;
   const unsigned wanted = extent("KESTRUM_KILLS", 50);
-  for (; killed < wanted && round < 3 * wanted; ++round) {
+  for (; kills.killed() < wanted && round < 3 * wanted; ++round) {
     while (points.size() < 7) {
       Ran ran = desk({"run", "wardens"});
       ASSERT_EQ(ran.exit, 0) << ran.err;
@@ -116,10 +104,7 @@ TEST(KilledUpkeep, PruningAtRandomMoments) {
       maker.churn(5);
     }
     ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "2 points"}).exit, 0);
-    pid_t pid = desk.program.start({"prune", "wardens"});
-    usleep(static_cast<useconds_t>(random() % 25000));
-    kill(pid, SIGKILL);
-    killed += Program::wait(pid) == -SIGKILL ? 1 : 0;
+    kills.kill(desk.program.start({"prune", "wardens"}));
     ASSERT_EQ(desk({"job", "edit", "wardens", "--keep-points", "1000 points"}).exit, 0);
     ASSERT_EQ(desk({"verify", "wardens", "--depth", "quick"}).exit, 0) << round;
     std::vector<int> left = points_of(desk);
@@ -130,8 +115,8 @@ TEST(KilledUpkeep, PruningAtRandomMoments) {
       return std::find(left.begin(), left.end(), one.first) == left.end();
     });
   }
-  EXPECT_EQ(killed, wanted) << "most should have been killed";
-  std::printf("killed %u of %u times while pruning\n", killed, round);
+  EXPECT_EQ(kills.killed(), wanted) << "most should have been killed";
+  std::printf("killed %u of %u times while pruning\n", kills.killed(), round);
   EXPECT_EQ(desk({"verify", "wardens"}).exit, 0);
 }
 

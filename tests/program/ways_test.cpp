@@ -14,6 +14,7 @@
 #include "archive/leftover.hpp"
 #include "program/desk.hpp"
 #include "support/extent.hpp"
+#include "support/random_kills.hpp"
 
 namespace kestrum::test {
 namespace {
@@ -158,20 +159,13 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     run({"--quiet"});
   }
   const Snapshot there = take_snapshot(desk_.source());
-  // How long one takes that is left alone.
-  const auto begin = std::chrono::steady_clock::now();
   ASSERT_EQ(desk_({"passphrase", "change", "wardens", "--new", source("pass-2")}).exit, 0);
-  const auto length =
-      std::chrono::duration_cast<std::chrono::milliseconds>(std::chrono::steady_clock::now() - begin).count();
-  std::mt19937 random(2027);
-  unsigned killed = 0, half = 0, round = 0;
+  RandomKills kills(2027);
+  unsigned half = 0, round = 0;
   std::string now = "pass-2", next = "pass";
-  for (; killed < wanted && round < 2 * wanted; ++round) {
-    const pid_t change =
-        desk_.program.start({"passphrase", "change", "wardens", "--old", source(now), "--new", source(next)});
-    std::this_thread::sleep_for(std::chrono::milliseconds(random() % static_cast<unsigned>(length + 1)));
-    kill(change, SIGKILL);
-    killed += Program::wait(change) == -SIGKILL ? 1 : 0;
+  for (; kills.killed() < wanted && round < 2 * wanted; ++round) {
+    kills.kill(desk_.program.start(
+        {"passphrase", "change", "wardens", "--old", source(now), "--new", source(next)}));
     const Ran own = desk_({"passphrase", "test", "wardens"});
     EXPECT_EQ(own.exit, 0) << round << ": " << own.out << own.err;
     // Some sets have the new one already.
@@ -186,7 +180,7 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     ASSERT_EQ(completed.exit, 0) << round << ": " << completed.err;
     EXPECT_EQ(desk_({"passphrase", "test", "wardens", "--passphrase", source(now)}).exit, 7);
     std::swap(now, next);
-    if (round % 10 != 0 && killed != wanted) continue;
+    if (round % 10 != 0 && kills.killed() != wanted) continue;
     run({"--quiet"});
     EXPECT_EQ(desk_({"verify", "wardens", "--quiet"}).exit, 0);
     const std::string to = desk_.folder / "back";
@@ -194,7 +188,7 @@ TEST_F(Ways, AChangeKilledAtRandomMoments) {
     EXPECT_EQ(compare_snapshots(there, take_snapshot(to + "/source")), "");
     fs::remove_all(to);
   }
-  std::cout << killed << " of " << round << " changes killed, " << half
+  std::cout << kills.killed() << " of " << round << " changes killed, " << half
             << " of them when sets had the new passphrase already: nothing was lost\n";
 }
 

@@ -22,6 +22,8 @@ class SetClock {
   std::string variable() const { return "file:" + file_; }
 
  private:
+  void set(const SimulatedClock& clock);
+
   std::string file_;
 };
 

@@ -164,6 +164,27 @@ TEST(Clock, MomentsAsText) {
   }
 }
 
+TEST(Clock, ASimulatedOneStandsStillWhereItIsToldTo) {
+  const Instant start = *parse_utc("2027-03-01T20:00:00Z"), end = *parse_utc("2027-03-01T21:00:00Z");
+  const auto now = std::chrono::steady_clock::now();
+  const SimulatedClock there(start, 1e6, now - std::chrono::hours(1), end);
+  EXPECT_EQ(there.now(), end);
+  EXPECT_EQ(there.rate(), 0);
+  const SimulatedClock on_its_way(start, 0.001, now, end);
+  EXPECT_LT(on_its_way.now(), end);
+  EXPECT_EQ(on_its_way.rate(), 0.001);
+  for (const SimulatedClock& clock : {there, on_its_way, SimulatedClock(start, 60, now)}) {
+    const std::optional<SimulatedClock> again = parse_simulated_clock(clock.text());
+    ASSERT_TRUE(again) << clock.text();
+    EXPECT_EQ(again->text(), clock.text());
+    EXPECT_EQ(again->rate(), clock.rate());
+  }
+  for (const char* wrong : {"", "2027-03-01T20:00:00Z", "2027-03-01T20:00:00Z,-1", "2027-03-01T20:00:00Z,1,x",
+                            "2027-03-01T20:00:00Z,1,2,tomorrow", "2027-03-01T20:00:00Z,1,2,",
+                            "2027-03-01T20:00:00Z,1,2,2027-03-01T21:00:00Z,3"})
+    EXPECT_FALSE(parse_simulated_clock(wrong)) << wrong;
+}
+
 TEST(LostPlaces, RoundTripAsText) {
   LostPlaces lost;
   lost.slots = {0, 7};

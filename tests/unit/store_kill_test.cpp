@@ -1,11 +1,10 @@
 // Processes killed at random moments of a run, a pruning and a folding, on a folder and on a store for
 // objects: every earlier point restores, and the next run works.
 #include <gtest/gtest.h>
-#include <signal.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include "support/object_store.hpp"
+#include "support/random_kills.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -27,8 +26,7 @@ TEST_P(StoreKills, LoseNothing) {
   maker.grow(60);
   std::map<Sequence, Snapshot> points;
   std::mt19937 random(7);
-  int killed = 0;
-  long length = 60000;  // microseconds
+  std::array<RandomKills, 3> kills = {RandomKills(8, 60000), RandomKills(9, 60000), RandomKills(10, 60000)};
   for (int round = 0; round < 45; ++round) {
     while (points.size() < 5) {
       Sequence point = bench.run_good();
@@ -51,17 +49,9 @@ TEST_P(StoreKills, LoseNothing) {
       }
       _exit(0);
     }
-    auto begun = std::chrono::steady_clock::now();
-    usleep(static_cast<useconds_t>(random() % static_cast<unsigned long>(length)));
-    kill(pid, SIGKILL);
-    int status = 0;
-    waitpid(pid, &status, 0);
-    if (WIFSIGNALED(status)) {
-      ++killed;
-    } else {
-      EXPECT_EQ(WEXITSTATUS(status), 0) << round;
-      length = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begun)
-                   .count();
+    RandomKills& killing = kills[static_cast<std::size_t>(round % 3)];
+    if (!killing.kill(pid)) {
+      EXPECT_EQ(killing.exit(), 0) << round;
     }
     bench.set_keep("points = \"100 points\"");
     if (GetParam().objects) usleep(30000);  // until the listings know
@@ -91,7 +81,7 @@ TEST_P(StoreKills, LoseNothing) {
       });
     }
   }
-  EXPECT_GE(killed, 15) << "many should have been killed";
+  for (const RandomKills& one : kills) EXPECT_GE(one.killed(), 8u) << "of 15";
   EXPECT_TRUE(bench.verified().good());
 }
 

@@ -56,7 +56,12 @@ class FileSystemWatch final : public WatchWay {
         fanotify_event_metadata event{};
         std::memcpy(&event, at, sizeof event);
         if (event.event_len < sizeof event || event.event_len > left) break;
-        take(event, at, sink);
+        try {
+          take(event, at, sink);
+        } catch (const NotWatchable& trouble) {
+          known_.clear();  // of what was looked for
+          sink.lost(trouble.why);
+        }
         at += event.event_len;
         left -= event.event_len;
       }
@@ -175,16 +180,34 @@ class FileSystemWatch final : public WatchWay {
   }
 
   // Nothing when it is gone, or cannot be seen from there.
-  static std::optional<TreePath> path_of(const Root& root, const file_handle& folder) {
+  std::optional<TreePath> path_of(const Root& root, const file_handle& folder) {
     FileHandle found(open_by_handle_at(root.folder.get(), const_cast<file_handle*>(&folder),
                                        O_PATH | O_DIRECTORY | O_CLOEXEC));
+    if (!found) refuse_shortage(errno);
     struct stat status {};
     if (!found || fstat(found.get(), &status) != 0 || status.st_nlink == 0) return std::nullopt;
-    const std::string link = "/proc/self/fd/" + std::to_string(found.get());
     char text[PATH_MAX];
-    const ssize_t got = readlink(link.c_str(), text, sizeof text);
-    if (got <= 0 || got == static_cast<ssize_t>(sizeof text) || text[0] != '/') return std::nullopt;
-    return TreePath::parse(std::string_view(text, static_cast<std::size_t>(got)));
+    bool whole = true;
+    while (true) {
+      const std::string link = "/proc/self/fd/" + std::to_string(found.get());
+      const ssize_t got = readlink(link.c_str(), text, sizeof text);
+      if (got > 0 && got < static_cast<ssize_t>(sizeof text)) {
+        if (text[0] != '/') return std::nullopt;
+        const std::optional<TreePath> path =
+            TreePath::parse(std::string_view(text, static_cast<std::size_t>(got)));
+        if (whole || !path) return path;
+        if (tree_.of_folder(*path))
+          throw NotWatchable{"something happened in " + printable(path->absolute()) +
+                             " deeper than a path can tell"};
+        return std::nullopt;
+      }
+      if (got < 0 && errno != ENAMETOOLONG) return std::nullopt;
+      // Too long: of the nearest folder above it that has a path.
+      whole = false;
+      found = FileHandle(openat(found.get(), "..", O_PATH | O_DIRECTORY | O_CLOEXEC));
+      if (!found) refuse_shortage(errno);
+      if (!found) return std::nullopt;
+    }
   }
 
   WatchedTree& tree_;

@@ -72,6 +72,7 @@ class FolderWatches final : public WatchWay {
       throw NotWatchable{
           "there are more folders than the kernel watches for one user; the limit is "
           "fs.inotify.max_user_watches (sysctl)"};
+    if (number < 0) refuse_shortage(errno);
     return number;
   }
 
@@ -119,6 +120,7 @@ class FolderWatches final : public WatchWay {
       struct stat status {};
       if (!below && errno == EMFILE)
         throw NotWatchable{"folders lie deeper in each other than can be held open at once"};
+      if (!below) refuse_shortage(errno);
       if (!below || fstat(below.get(), &status) != 0) continue;
       if (stop_ && stop_()) throw NotWatchable{"it was stopped"};
       const TreePath into = level.path.child(name);
@@ -131,6 +133,7 @@ class FolderWatches final : public WatchWay {
     std::vector<std::string> names;
     const int copy = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
     DIR* dir = copy < 0 ? nullptr : fdopendir(copy);
+    if (dir == nullptr) refuse_shortage(errno);
     if (dir == nullptr) return names;
     std::unique_ptr<DIR, int (*)(DIR*)> closer(dir, closedir);
     while (const dirent* item = readdir(dir)) {
@@ -187,12 +190,18 @@ class FolderWatches final : public WatchWay {
     }
     if (!tree_.counts(choice, what, is_folder)) return;
     sink.happened(folder, what);
-    if (!is_folder || (event.mask & comes_or_goes) == 0) return;
+    const bool moved = (event.mask & comes_or_goes) != 0;
+    // One that could not be read until now is as good as one that comes.
+    if (!is_folder || (!moved && watches_.contains(what))) return;
     forget(what);
-    if ((event.mask & (IN_CREATE | IN_MOVED_TO)) == 0) return;
+    if ((event.mask & (IN_DELETE | IN_MOVED_FROM)) != 0) return;
     sink.came(what);
     FileHandle handle(open(what.absolute().c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     struct stat status {};
+    if (!handle) refuse_shortage(errno);
+    // From above it is reached by handles.
+    if (!handle && errno == ENAMETOOLONG)
+      return sink.lost(printable(folder.absolute()) + " lies so deep that its path cannot be opened");
     if (!handle || fstat(handle.get(), &status) != 0) return;  // gone again, which is told next
     if (std::optional<FolderChoice> chosen = tree_.of_child(choice, what, status, handle.get()))
       enter(what, *chosen, std::move(handle));
@@ -205,6 +214,8 @@ class FolderWatches final : public WatchWay {
     const bool is_folder = (mask & IN_ISDIR) != 0;
     if ((mask & comes_or_goes) != 0 && is_folder)
       return sink.lost(printable(what.absolute()) + " came or went");
+    if (is_folder && !watches_.contains(what) && tree_.source_of(what) != nullptr)
+      return sink.lost(printable(what.absolute()) + " could not be read before, and may be now");
     if (!is_folder) sink.happened(folder, what);
   }
 

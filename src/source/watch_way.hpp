@@ -8,11 +8,6 @@
 
 namespace kestrum {
 
-// It cannot be watched in that way.
-struct NotWatchable {
-  std::string why;  // in plain words, a part of a sentence
-};
-
 // Told of what happens, by WatchWay::drain.
 class WatchSink {
  public:

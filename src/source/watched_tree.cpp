@@ -4,7 +4,9 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <cerrno>
 
+#include "base/error.hpp"
 #include "base/file_handle.hpp"
 
 namespace kestrum {
@@ -16,6 +18,11 @@ Selection without_limits(Selection selection) {
 }
 
 }  // namespace
+
+void refuse_shortage(int error) {
+  if (error == EMFILE || error == ENFILE || error == ENOMEM)
+    throw NotWatchable{"a folder could not be opened: " + system_reason(error)};
+}
 
 WatchedTree::WatchedTree(Selection selection)
     : selection_(without_limits(std::move(selection))), chooser_(selection_) {}
@@ -56,6 +63,7 @@ std::optional<FolderChoice> WatchedTree::of_folder(const TreePath& folder) {
   auto step = [&](int above, const std::string& name) {
     handle = FileHandle(openat(above, name.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
     struct stat status {};
+    if (!handle) refuse_shortage(errno);
     if (!handle || fstat(handle.get(), &status) != 0) return false;
     inside = inside ? of_child(*inside, at, status, handle.get()) : of_source(at, status);
     return inside.has_value();

@@ -8,6 +8,14 @@
 
 namespace kestrum {
 
+// It cannot be watched in that way.
+struct NotWatchable {
+  std::string why;  // in plain words, a part of a sentence
+};
+// A folder did not open, of which that says nothing (too many files are open, there is no memory): it may
+// count. Throws NotWatchable then. What is gone or shut is told by others.
+void refuse_shortage(int error);
+
 // One thread.
 class WatchedTree {
  public:
@@ -21,7 +29,7 @@ class WatchedTree {
   // folder.
   std::optional<FolderChoice> of_child(const FolderChoice& parent, const TreePath& path,
                                        const struct stat& status, int fd);
-  // The same of any folder, as it is on the machine now.
+  // The same of any folder, as it is on the machine now. Throws NotWatchable.
   std::optional<FolderChoice> of_folder(const TreePath& folder);
   static constexpr std::string_view tag = "CACHEDIR.TAG";
   // Of a folder that is tagged as a cache: that name is the tag's. When it goes, other things are taken from

@@ -25,7 +25,7 @@ TEST_P(Watched, FoldersThatAreTaggedAsCachesComeAndGo) {
   write_file(source + "/tiles/3", "changed in the cache");
   EXPECT_FALSE(watch_->activity());
   fs::remove(source + "/tiles/CACHEDIR.TAG");
-  take_over_without_tag();
+  EXPECT_EQ(told_at_once(), GetParam() == Way::file_systems);
   EXPECT_EQ(run().entry.totals.new_files, 4u);
   EXPECT_EQ(looked_at_a_part(), GetParam() == Way::file_systems);
   write_file(source + "/tiles/deep/4", "changed again");
@@ -49,7 +49,7 @@ TEST_P(Watched, WhatWasACacheIsWatchedAfterwards) {
     if (i == 2) write_file(source + "/tiles/1", "in the cache, too");
     EXPECT_FALSE(watch_->activity());
     ways_to_go[i]();
-    take_over_without_tag();
+    EXPECT_EQ(told_at_once(), GetParam() == Way::file_systems);
     write_file(source + "/tiles/deep/2", "none any more");
     EXPECT_TRUE(watch_->activity()) << i;
     EXPECT_GE(run().entry.totals.new_files, 2u) << i;

@@ -1,0 +1,93 @@
+// Watched folders that are hard to reach: deeper than a path can be long, or not to be read at first.
+#include <fcntl.h>
+
+#include "base/file_handle.hpp"
+#include "support/watched.hpp"
+
+namespace kestrum::test {
+namespace {
+
+// So deep that no path leads there.
+FileHandle make_deep(const std::string& root) {
+  const std::string name(200, 'd');
+  FileHandle at(open(root.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  for (int i = 0; i < 25; ++i) {
+    EXPECT_EQ(mkdirat(at.get(), name.c_str(), 0755), 0);
+    at = FileHandle(openat(at.get(), name.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  }
+  EXPECT_TRUE(at);
+  return at;
+}
+
+void write_in(const FileHandle& folder, const std::string& name, const std::string& content) {
+  FileHandle file(openat(folder.get(), name.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644));
+  EXPECT_EQ(write(file.get(), content.data(), content.size()), static_cast<ssize_t>(content.size()));
+}
+
+TEST_P(Watched, FoldersDeeperThanAPathCanBeLong) {
+  const FileHandle deep = make_deep(bench_.source());
+  fs::create_directory(bench_.path("elsewhere"));
+  const FileHandle other = make_deep(bench_.path("elsewhere"));
+  write_file(bench_.source() + "/list", "1");
+  write_in(deep, "tally", "terns");
+  begin();
+  run();
+  write_in(other, "tally", "of nobody's interest");
+  EXPECT_TRUE(told_at_once());
+  write_in(deep, "tally", "gulls, and terns");
+  EXPECT_EQ(told_at_once(), GetParam() == Way::folders);
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  // So is one that is made there.
+  EXPECT_EQ(mkdirat(deep.get(), "more", 0755), 0);
+  const FileHandle more(openat(deep.get(), "more", O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  write_in(more, "tally", "puffins");
+  EXPECT_FALSE(told_at_once());
+  EXPECT_EQ(run().entry.totals.new_files, 1u);
+  write_in(more, "tally", "puffins, and gulls");
+  EXPECT_EQ(told_at_once(), GetParam() == Way::folders);
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+}
+
+// The agent of an ordinary user watches; root gives a folder free.
+class WatchedByNobody : public Watched {
+ protected:
+  void SetUp() override {
+    if (geteuid() != 0) GTEST_SKIP() << "only root can be somebody else";
+    watcher_ = 65534;
+    for (const std::string& folder : {bench_.path(""), bench_.source()}) chmod(folder.c_str(), 0755);
+    write_file(bench_.source() + "/list/1", "1");
+    write_file(bench_.source() + "/shut/2", "2");
+  }
+};
+INSTANTIATE_TEST_SUITE_P(Ways, WatchedByNobody, testing::Values(Way::folders));
+
+TEST_P(WatchedByNobody, AFolderThatCanBeReadLater) {
+  const std::string shut = bench_.source() + "/shut";
+  chmod(shut.c_str(), 0700);
+  begin();
+  run();
+  write_file(shut + "/2", "changed where nobody sees it");
+  EXPECT_FALSE(watch_->activity());
+  chmod(shut.c_str(), 0755);
+  EXPECT_TRUE(told_at_once());
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  EXPECT_TRUE(looked_at_a_part());
+  write_file(shut + "/2", "seen");
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  EXPECT_TRUE(looked_at_a_part());
+}
+
+TEST_P(WatchedByNobody, ASourceThatCanBeReadLater) {
+  chmod(bench_.source().c_str(), 0700);
+  begin();
+  run();
+  chmod(bench_.source().c_str(), 0755);
+  EXPECT_FALSE(told_at_once());
+  run();
+  write_file(bench_.source() + "/list/1", "seen");
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  EXPECT_TRUE(looked_at_a_part());
+}
+
+}  // namespace
+}  // namespace kestrum::test

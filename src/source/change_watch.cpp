@@ -174,6 +174,7 @@ void ChangeWatch::live() {
     before = lost_;
     standing_ = {};
     way_.reset();
+    sleep_on();
     lock.unlock();
     // What makes the watching get lost often must not keep the machine busy.
     wait(-1, before_anew);
@@ -203,6 +204,10 @@ void ChangeWatch::watch(std::unique_lock<std::mutex>& lock) {
 void ChangeWatch::wait(int handle, int milliseconds) const {
   pollfd files[2] = {{wake_.get(), POLLIN, 0}, {handle, POLLIN, 0}};
   poll(files, handle >= 0 ? 2 : 1, milliseconds);
+  sleep_on();
+}
+
+void ChangeWatch::sleep_on() const {
   std::uint64_t count = 0;
   [[maybe_unused]] const ssize_t got = read(wake_.get(), &count, sizeof count);
 }

@@ -81,6 +81,7 @@ class ChangeWatch final : private WatchSink {
   void watch(std::unique_lock<std::mutex>& lock);
   void wait(int handle, int milliseconds) const;
   void wake() const;
+  void sleep_on() const;  // whatever it was woken for until now
   std::string mounts() const;
 
   const Settings settings_;

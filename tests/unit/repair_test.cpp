@@ -69,10 +69,18 @@ TEST(Repair, PagesOfAListComeFromAnotherDestination) {
   for (unsigned i = 0; i < 3000; ++i)
     write_file(bench.source() + "/" + std::to_string(i % 40) + "/list-of-rings-" + std::to_string(i), "x");
   bench.settle_files();
-  for (const RunOutcome& outcome : run_job("job", {}, bench.context())) ASSERT_TRUE(outcome.entry.sequence);
+  // The lists of both are the same unless others change the folder above meanwhile.
+  const std::string above = fs::path(bench.source()).parent_path().parent_path();
+  Sequence point = 0;
+  for (fs::file_time_type before; point < 20 && before != fs::last_write_time(above);) {
+    before = fs::last_write_time(above);
+    ++point;
+    for (const RunOutcome& outcome : run_job("job", Kind::full, bench.context()))
+      ASSERT_EQ(outcome.entry.sequence, point);
+  }
   fs::rename(bench.source(), bench.path("away"));
   std::size_t frames = 0;
-  for (const auto& entry : fs::directory_iterator(bench.set_folder(1))) {
+  for (const auto& entry : fs::directory_iterator(bench.set_folder(point))) {
     if (entry.path().extension() != ".kvol") continue;
     std::string text = read_file(entry.path());
     for (std::size_t at = 96; at + 32 < text.size();) {
@@ -89,12 +97,12 @@ TEST(Repair, PagesOfAListComeFromAnotherDestination) {
   ASSERT_GT(frames, 0u);
   const VerifyResult found = bench.verified();
   ASSERT_FALSE(found.good());
-  ASSERT_FALSE(found.points[0].affected.empty());
-  EXPECT_FALSE(found.points[0].affected[0].places.empty()) << "nobody knows where the list is bad";
+  ASSERT_FALSE(found.points.back().affected.empty());
+  EXPECT_FALSE(found.points.back().affected[0].places.empty()) << "nobody knows where the list is bad";
   const std::vector<RepairResult> results = repair_job("job", {}, bench.context());
   EXPECT_TRUE(results.at(0).left.good());
   EXPECT_GT(results[0].sets.at(0).from_elsewhere, 1u);
-  EXPECT_EQ(compare_snapshots(take_snapshot(bench.path("away")), bench.restored(1)), "");
+  EXPECT_EQ(compare_snapshots(take_snapshot(bench.path("away")), bench.restored(point)), "");
 }
 
 // Something was put in at the beginning of a file: what follows lies elsewhere in it, and is the same.

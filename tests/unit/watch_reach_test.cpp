@@ -1,5 +1,6 @@
 // Watched folders that are hard to reach: deeper than a path can be long, or not to be read at first.
 #include <fcntl.h>
+#include <sys/resource.h>
 
 #include "base/file_handle.hpp"
 #include "support/watched.hpp"
@@ -46,6 +47,31 @@ TEST_P(Watched, FoldersDeeperThanAPathCanBeLong) {
   write_in(more, "tally", "puffins, and gulls");
   EXPECT_EQ(told_at_once(), GetParam() == Way::folders);
   EXPECT_EQ(run().entry.totals.changed_files, 1u);
+}
+
+// What cannot be opened just then may count.
+TEST_P(Watched, AFolderThatComesWhileTooManyFilesAreOpen) {
+  const std::string fresh = bench_.source() + "/fresh";
+  begin();
+  run();
+  rlimit before{};
+  ASSERT_EQ(getrlimit(RLIMIT_NOFILE, &before), 0);
+  const rlimit few{256, before.rlim_max};
+  ASSERT_EQ(setrlimit(RLIMIT_NOFILE, &few), 0);
+  {
+    std::vector<FileHandle> open_files;
+    while (FileHandle file{open("/dev/null", O_RDONLY | O_CLOEXEC)}) open_files.push_back(std::move(file));
+    EXPECT_EQ(mkdir(fresh.c_str(), 0755), 0);
+    watch_->activity();
+  }
+  ASSERT_EQ(setrlimit(RLIMIT_NOFILE, &before), 0);
+  write_file(fresh + "/1", "one");
+  EXPECT_FALSE(told_at_once());
+  EXPECT_EQ(run().entry.totals.new_files, 1u);
+  write_file(fresh + "/1", "changed");
+  EXPECT_TRUE(told_at_once());
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  EXPECT_TRUE(looked_at_a_part());
 }
 
 // The agent of an ordinary user watches; root gives a folder free.

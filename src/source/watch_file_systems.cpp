@@ -33,10 +33,12 @@ class FileSystemWatch final : public WatchWay {
     if (!kernel_) throw NotWatchable{"the kernel gives no watch of file systems: " + system_reason(errno)};
     const std::vector<Mount> mounts = read_mount_table();
     for (const TreePath& source : tree.selection().sources) {
-      watch(existing(source));
+      const dev_t own = watch(existing(source));
       for (const Mount& mount : mounts) {
+        // A folder of the same file system that is shown in another place is no other file system.
+        const bool counts = tree.selection().mounted_below || mount.device == own;
         const std::optional<TreePath> place = TreePath::parse(mount.mount);
-        if (tree.selection().mounted_below && place && place->is_within(source)) watch(*place);
+        if (counts && place && place->is_within(source)) watch(*place);
       }
     }
   }
@@ -87,10 +89,12 @@ class FileSystemWatch final : public WatchWay {
     int mount = 0;      // its number
   };
 
-  void watch(const TreePath& path) {
+  // Returns its device.
+  dev_t watch(const TreePath& path) {
     FileHandle folder(open(path.absolute().c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
     struct statfs facts {};
-    if (!folder || fstatfs(folder.get(), &facts) != 0)
+    struct stat status {};
+    if (!folder || fstatfs(folder.get(), &facts) != 0 || fstat(folder.get(), &status) != 0)
       throw NotWatchable{printable(path.absolute()) + ": " + system_reason(errno)};
     alignas(file_handle) char room[sizeof(file_handle) + MAX_HANDLE_SZ];
     auto* own = reinterpret_cast<file_handle*>(room);
@@ -103,9 +107,10 @@ class FileSystemWatch final : public WatchWay {
                          " gives no watch: " + system_reason(errno)};
     std::vector<Root>& roots = roots_[{facts.f_fsid.__val[0], facts.f_fsid.__val[1]}];
     for (const Root& root : roots) {
-      if (root.mount == mount) return;
+      if (root.mount == mount) return status.st_dev;
     }
     roots.push_back({std::move(folder), mount});
+    return status.st_dev;
   }
 
   void take(const fanotify_event_metadata& event, const char* bytes, WatchSink& sink) {

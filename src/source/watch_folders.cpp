@@ -14,10 +14,10 @@
 namespace kestrum {
 namespace {
 
-constexpr std::uint32_t in_folder = IN_CREATE | IN_DELETE | IN_MODIFY | IN_ATTRIB | IN_CLOSE_WRITE |
-                                    IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR | IN_EXCL_UNLINK;
-constexpr std::uint32_t above_source = IN_CREATE | IN_DELETE | IN_MOVED_FROM | IN_MOVED_TO | IN_MODIFY |
-                                       IN_ATTRIB | IN_CLOSE_WRITE | IN_ONLYDIR | IN_EXCL_UNLINK;
+constexpr std::uint32_t what_happens = IN_CREATE | IN_DELETE | IN_MODIFY | IN_ATTRIB | IN_CLOSE_WRITE |
+                                       IN_MOVED_FROM | IN_MOVED_TO | IN_DELETE_SELF | IN_MOVE_SELF |
+                                       IN_ONLYDIR | IN_EXCL_UNLINK;
+constexpr std::uint32_t goes = IN_DELETE_SELF | IN_MOVE_SELF;
 constexpr std::uint32_t comes_or_goes = IN_CREATE | IN_DELETE | IN_MOVED_FROM | IN_MOVED_TO;
 
 class FolderWatches final : public WatchWay {
@@ -65,9 +65,9 @@ class FolderWatches final : public WatchWay {
   using Watches = std::map<TreePath, Watch>;
 
   // Through the handle: names may be longer than a path can be.
-  int add(int folder, std::uint32_t events) {
+  int add(int folder) {
     const std::string path = "/proc/self/fd/" + std::to_string(folder);
-    const int number = inotify_add_watch(kernel_.get(), path.c_str(), events);
+    const int number = inotify_add_watch(kernel_.get(), path.c_str(), what_happens);
     if (number < 0 && errno == ENOSPC)
       throw NotWatchable{
           "there are more folders than the kernel watches for one user; the limit is "
@@ -83,7 +83,7 @@ class FolderWatches final : public WatchWay {
       up = up.parent();
       FileHandle folder(open(up.absolute().c_str(), O_PATH | O_DIRECTORY | O_CLOEXEC));
       if (!folder) continue;
-      const int number = add(folder.get(), above_source);
+      const int number = add(folder.get());
       if (number >= 0) above_[number] = up;
     }
   }
@@ -99,10 +99,10 @@ class FolderWatches final : public WatchWay {
     };
     std::vector<Level> levels;
     auto go_in = [&](const TreePath& into, const FolderChoice& chosen, FileHandle handle) {
-      const int number = add(handle.get(), in_folder);
+      const int number = add(handle.get());
       // Gone, or not to be read by this user: the run tells of it.
       if (number < 0) return;
-      remember(into, {number, chosen});
+      remember(into, {number, chosen}, handle.get());
       std::vector<std::string> folders = folders_in(handle.get());
       if (!folders.empty()) levels.push_back({into, chosen, std::move(handle), std::move(folders)});
     };
@@ -144,10 +144,18 @@ class FolderWatches final : public WatchWay {
     return names;
   }
 
-  void remember(const TreePath& path, Watch watch) {
-    // The same folder may have been known by another path.
-    if (auto known = places_.find(watch.number); known != places_.end() && known->second->first != path)
+  void remember(const TreePath& path, Watch watch, int folder) {
+    // The same folder may have been known by another path; by two at once it can not be, for the kernel does
+    // not tell them apart.
+    if (auto known = places_.find(watch.number); known != places_.end() && known->second->first != path) {
+      const std::string before = known->second->first.absolute();
+      struct stat own {
+      }, other{};
+      if (fstat(folder, &own) == 0 && lstat(before.c_str(), &other) == 0 && own.st_dev == other.st_dev &&
+          own.st_ino == other.st_ino)
+        throw NotWatchable{printable(before) + " and " + printable(path.absolute()) + " are the same folder"};
       watches_.erase(known->second);
+    }
     const auto [at, added] = watches_.insert_or_assign(path, watch);
     places_[watch.number] = at;
   }
@@ -167,8 +175,9 @@ class FolderWatches final : public WatchWay {
     if ((event.mask & IN_UNMOUNT) != 0) return sink.lost("a file system was unmounted");
     const std::string name = event.len > 0 ? event.name : "";
     const bool is_folder = (event.mask & IN_ISDIR) != 0;
+    // By another mount, a folder above one source may be in another.
     if (auto above = above_.find(event.wd); above != above_.end())
-      return take_above(above->second, name, event.mask, sink);
+      take_above(above->second, name, event.mask, sink);
     auto found = places_.find(event.wd);
     if (found == places_.end()) return;
     if ((event.mask & IN_IGNORED) != 0) {
@@ -178,6 +187,9 @@ class FolderWatches final : public WatchWay {
     }
     const TreePath folder = found->second->first;
     const FolderChoice choice = found->second->second.choice;
+    // The folder above a source tells nothing where it cannot be read.
+    if ((event.mask & goes) != 0 && tree_.leads_to_source(folder))
+      return sink.lost(printable(folder.absolute()) + " came or went");
     if (name.empty()) return sink.happened(folder, folder);
     const TreePath what = folder.child(name);
     if (WatchedTree::is_tag(choice, name)) {
@@ -208,6 +220,7 @@ class FolderWatches final : public WatchWay {
   }
 
   void take_above(const TreePath& folder, const std::string& name, std::uint32_t mask, WatchSink& sink) {
+    if ((mask & goes) != 0) return sink.lost(printable(folder.absolute()) + " came or went");
     if (name.empty()) return;
     const TreePath what = folder.child(name);
     if (!tree_.leads_to_source(what)) return;

@@ -43,6 +43,10 @@ inline std::string first_difference(const std::vector<std::string>& a, const std
                               : std::to_string(a.size()) + " and " + std::to_string(b.size()) + " entries";
 }
 
+inline std::string name_of(Way way) {
+  return way == Way::folders ? "Folders" : "FileSystems";
+}
+
 class Watched : public testing::TestWithParam<Way> {
  protected:
   void SetUp() override {
@@ -53,7 +57,7 @@ class Watched : public testing::TestWithParam<Way> {
     const Job job = bench_.home().load_job("job");
     return select(job.what, {}, SystemClock().now(), [](const std::string&) {});
   }
-  void begin(std::size_t most = 200000) {
+  void watch(std::size_t most = 200000) {
     ChangeWatch::Settings settings;
     settings.ways = {GetParam()};
     settings.most_remembered = most;
@@ -65,6 +69,9 @@ class Watched : public testing::TestWithParam<Way> {
     setfsuid(geteuid());
     for (int i = 0; i < 1000 && watch_->standing().state == ChangeWatch::State::beginning; ++i)
       std::this_thread::sleep_for(std::chrono::milliseconds(10));
+  }
+  void begin(std::size_t most = 200000) {
+    watch(most);
     ASSERT_EQ(watch_->standing().state, ChangeWatch::State::watching) << watch_->standing().words;
   }
   // A run that was told what has happened, as the agent has it made.

@@ -1,8 +1,10 @@
 // Watched folders that are hard to reach: deeper than a path can be long, or not to be read at first.
 #include <fcntl.h>
+#include <gmock/gmock.h>
 #include <sys/resource.h>
 
 #include "base/file_handle.hpp"
+#include "support/mounts.hpp"
 #include "support/watched.hpp"
 
 namespace kestrum::test {
@@ -113,6 +115,53 @@ TEST_P(WatchedByNobody, ASourceThatCanBeReadLater) {
   write_file(bench_.source() + "/list/1", "seen");
   EXPECT_EQ(run().entry.totals.changed_files, 1u);
   EXPECT_TRUE(looked_at_a_part());
+}
+
+TEST_P(WatchedByNobody, ASourceIsReplacedInAFolderThatCannotBeRead) {
+  chmod(bench_.path("").c_str(), 0711);
+  begin();
+  run();
+  fs::rename(bench_.source(), bench_.path("before"));
+  fs::copy(bench_.path("before"), bench_.source(), fs::copy_options::recursive);
+  EXPECT_FALSE(told_at_once());
+  run();
+  write_file(bench_.source() + "/list/1", "seen");
+  EXPECT_EQ(run().entry.totals.changed_files, 1u);
+  EXPECT_TRUE(looked_at_a_part());
+}
+
+// A folder that is shown in two places of the sources.
+class WatchedTwice : public Watched {
+ protected:
+  void SetUp() override {
+    if (!may_mount()) GTEST_SKIP() << "mounting needs root";
+    write_file(bench_.source() + "/list/1", "1");
+    fs::create_directory(bench_.source() + "/again");
+    again_.emplace(bench_.source() + "/list", bench_.source() + "/again", "--bind");
+    ASSERT_TRUE(again_->good());
+  }
+  std::optional<Mounted> again_;
+};
+INSTANTIATE_TEST_SUITE_P(Ways, WatchedTwice, testing::Values(Way::folders, Way::file_systems),
+                         [](const auto& one) { return name_of(one.param); });
+
+TEST_P(WatchedTwice, IsSeenTwiceOrNotWatched) {
+  const std::string text = bench_.home().load_job("job").text;
+  for (const char* mounted : {"save", "leave out"}) {
+    bench_.set_job("[what]\nmounted-below = \"" + std::string(mounted) + "\"\n" +
+                   text.substr(text.find('\n') + 1));
+    if (GetParam() == Way::folders) {
+      watch();
+      EXPECT_EQ(watch_->standing().state, ChangeWatch::State::impossible);
+      EXPECT_THAT(watch_->standing().words, testing::HasSubstr("are the same folder"));
+      continue;
+    }
+    begin();
+    run();
+    write_file(bench_.source() + "/list/1", "changed " + std::string(mounted));
+    EXPECT_EQ(run().entry.totals.changed_files, 2u) << mounted;
+    EXPECT_TRUE(looked_at_a_part()) << mounted;
+  }
 }
 
 }  // namespace

@@ -18,10 +18,6 @@ void give_each_name_a_file(const std::string& source) {
   }
 }
 
-std::string name_of(Way way) {
-  return way == Way::folders ? "Folders" : "FileSystems";
-}
-
 INSTANTIATE_TEST_SUITE_P(Ways, Watched, testing::Values(Way::folders, Way::file_systems),
                          [](const auto& one) { return name_of(one.param); });
 

@@ -153,7 +153,8 @@ class FolderWatches final : public WatchWay {
       }, other{};
       if (fstat(folder, &own) == 0 && lstat(before.c_str(), &other) == 0 && own.st_dev == other.st_dev &&
           own.st_ino == other.st_ino)
-        throw NotWatchable{printable(before) + " and " + printable(path.absolute()) + " are the same folder"};
+        throw NotWatchable{printable(before) + " and " + printable(path.absolute()) +
+                           " are the same folder: leave out one of them ([what] skip)"};
       watches_.erase(known->second);
     }
     const auto [at, added] = watches_.insert_or_assign(path, watch);

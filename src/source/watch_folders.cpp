@@ -149,8 +149,8 @@ class FolderWatches final : public WatchWay {
     // not tell them apart.
     if (auto known = places_.find(watch.number); known != places_.end() && known->second->first != path) {
       const std::string before = known->second->first.absolute();
-      struct stat own {
-      }, other{};
+      struct stat own {};
+      struct stat other {};
       if (fstat(folder, &own) == 0 && lstat(before.c_str(), &other) == 0 && own.st_dev == other.st_dev &&
           own.st_ino == other.st_ino)
         throw NotWatchable{printable(before) + " and " + printable(path.absolute()) +

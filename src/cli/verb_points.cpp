@@ -219,7 +219,7 @@ int points(const Arguments& arguments, const Environment& environment) {
   std::vector<PointsResult> results;
   std::vector<std::optional<Outlook>> outlooks;
   bool damaged = false;
-  for (const LookSession& subject : subjects) {
+  for (LookSession& subject : subjects) {
     results.push_back(list_points(subject, &history));
     const PointsResult& result = results.back();
     for (const PointInfo& info : result.points)

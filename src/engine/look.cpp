@@ -163,8 +163,22 @@ static void add_proofs(std::vector<PointInfo>& points, const SetList& sets, Hist
   }
 }
 
-PointsResult list_points(const LookSession& session, History* history) {
+// A set that was sealed, or began to be removed, since it was listed lies under another name now: its files
+// seem to be missing.
+static std::vector<PointInfo> settled_points(LookSession& session, History* history) {
+  constexpr int tries = 4;
+  for (int attempt = 1;; ++attempt) {
+    std::vector<PointInfo> points = own_points(session, history, true);
+    const bool good =
+        std::all_of(points.begin(), points.end(), [](const PointInfo& one) { return one.findings.empty(); });
+    if (good || attempt == tries || session.is_current()) return points;
+    session.read_again();
+  }
+}
+
+PointsResult list_points(LookSession& session, History* history) {
   PointsResult result;
+  result.points = settled_points(session, history);
   result.destination = session.root();
   result.drive = session.drive_name();
   result.machine = session.identity().machine;
@@ -172,7 +186,6 @@ PointsResult list_points(const LookSession& session, History* history) {
   if (session.job()) result.encrypted = session.job()->encryption != Encryption::none;
   if (const FoundSet* newest = session.sets().newest())
     result.encrypted = keeps_others_out(newest->seal->keys);
-  result.points = own_points(session, history, true);
   if (history != nullptr) add_proofs(result.points, session.sets(), *history);
   result.left = left_point(session);
   result.findings = session.findings();

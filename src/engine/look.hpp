@@ -52,8 +52,11 @@ struct PointsResult {
 };
 
 // Needs no key: seals are read as they say. `history` adds what checks found; may be nullptr. Looks at file
-// sizes.
-PointsResult list_points(const LookSession& session, History* history);
+// sizes. Reads the sets again where somebody changed them meanwhile: that looks like damage.
+PointsResult list_points(LookSession& session, History* history);
+inline PointsResult list_points(LookSession&& session, History* history) {
+  return list_points(session, history);
+}
 
 // A point opened for reading.
 class OpenPoint {

@@ -1,5 +1,6 @@
 // What one command opens and derives, what it says of a point that is gone, and that a broken home stops
 // nothing.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/mount.h>
 #include <unistd.h>
@@ -29,6 +30,28 @@ Opened count(Workbench& bench, F&& command) {
   command();
   bench.open_store = open_local_store;
   return {counts->opened_named("seal.json"), counts->opened_named("seal-copy.json")};
+}
+
+// What others do to the sets while they are looked at is no damage.
+TEST(Session, APointThatIsFinishedOrRemovedMeanwhileIsNoDamage) {
+  Workbench bench;
+  for (int i = 0; i < 2; ++i) {
+    write_file(bench.source() + "/f", std::to_string(i));
+    bench.run_good();
+  }
+  const std::string set = bench.set_folder(2);
+  std::filesystem::rename(set, set + ".unfinished");
+  LookSession session = bench.subject();
+  ASSERT_NE(session.sets().sealed(2), nullptr);
+  std::filesystem::rename(set + ".unfinished", set);
+  const PointsResult finished = list_points(session, nullptr);
+  ASSERT_EQ(finished.points.size(), 2u);
+  EXPECT_THAT(finished.points[1].findings, testing::IsEmpty());
+  EXPECT_EQ(finished.points[1].health, Health::unproved);
+  std::filesystem::remove_all(set);
+  const PointsResult removed = list_points(session, nullptr);
+  ASSERT_EQ(removed.points.size(), 1u);
+  EXPECT_EQ(removed.points[0].health, Health::unproved);
 }
 
 TEST(Session, EachSealIsOpenedOnceACommand) {

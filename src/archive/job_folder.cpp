@@ -75,8 +75,16 @@ std::optional<JobIdentity> read_job_identity(const Store& store, const std::stri
   const std::string what = store.describe(path);
   JsonObject object(*json, what);
   check_format(object);
-  return JobIdentity{object.hex_array<16>("job"), object.text("machine"), object.text("name"),
-                     object.instant("created")};
+  JobIdentity job{object.hex_array<16>("job"), object.text("machine"), object.text("name"),
+                  object.instant("created")};
+  // Not there in those of before.
+  if (object.has("machine-id") && !object.is_null("machine-id"))
+    job.machine_id = object.hex_array<16>("machine-id");
+  if (object.has("unremembered")) {
+    const JsonObject left(object.at("unremembered"), what);
+    job.unremembered = {left.hex_array<16>("home"), static_cast<Sequence>(left.number("point", INT32_MAX))};
+  }
+  return job;
 }
 
 static std::string job_text(const JobIdentity& job) {
@@ -84,7 +92,10 @@ static std::string job_text(const JobIdentity& job) {
             {"job", to_hex(job.job)},
             {"machine", to_utf8(job.machine)},
             {"name", to_utf8(job.name)},
-            {"created", utc_text(job.created)}};
+            {"created", utc_text(job.created)},
+            {"machine-id", job.machine_id == Id{} ? Json(nullptr) : Json(to_hex(job.machine_id))}};
+  if (job.unremembered.point != 0)
+    json["unremembered"] = {{"home", to_hex(job.unremembered.home)}, {"point", job.unremembered.point}};
   return write_checked_json({{"job", json.dump()}}, {});
 }
 

@@ -25,6 +25,12 @@ struct JobIdentity {
   std::string machine;
   std::string name;
   Instant created;
+  Id machine_id{};  // which machine of that name; zero: its system has no identity
+  // Points up to this one were made by a home that could not write down that it had made them.
+  struct Unremembered {
+    Id home{};  // which
+    Sequence point = 0;
+  } unremembered = {};
 };
 
 // Nothing when there is no drive.json; damage when it does not read.

@@ -140,8 +140,13 @@ KeyEntry KeyRing::passphrase_entry(const SecretKey& master, const Id& chain, con
 const std::optional<SecretText>& KeyRing::passphrase() {
   if (!asked_) {
     asked_ = true;
-    passphrase_ = ask_ ? ask_() : std::nullopt;
+    try {
+      passphrase_ = ask_ ? ask_() : std::nullopt;
+    } catch (const Error& error) {
+      trouble_ = error;  // the same to whoever asks again: it is not as if none had been given
+    }
   }
+  if (trouble_) throw *trouble_;
   return passphrase_;
 }
 
@@ -163,10 +168,28 @@ std::optional<KeyRing::Opened> KeyRing::try_passphrase(const SecretText& passphr
   return std::nullopt;
 }
 
+std::vector<KeyRing::Opened> KeyRing::opened_of(const Id& chain) const {
+  std::vector<Opened> out;
+  const auto [first, last] = opened_.equal_range(chain);
+  for (auto one = first; one != last; ++one) out.push_back(one->second);
+  return out;
+}
+
+void KeyRing::take(const std::vector<KeyEntry>& entries, const Id& chain, const Opened& opened) {
+  known_.insert_or_assign(lock_name(entries, chain), opened);
+}
+
 KeyRing::Opened KeyRing::open(const std::vector<KeyEntry>& entries, const Id& chain) {
   const Bytes lock = lock_name(entries, chain);
   if (auto known = known_.find(lock); known != known_.end()) return known->second;
-  auto opened = [&](Opened found) { return known_.emplace(lock, std::move(found)).first->second; };
+  auto opened = [&](Opened found) {
+    const std::vector<Opened> before = opened_of(chain);
+    const bool news = std::none_of(before.begin(), before.end(), [&](const Opened& one) {
+      return one.master == found.master && one.by == found.by;
+    });
+    if (news) opened_.emplace(chain, found);
+    return known_.emplace(lock, std::move(found)).first->second;
+  };
   for (const KeyEntry& entry : entries) {
     if (entry.type == KeyEntryType::clear) return opened({entry.clear_key, entry.type});
   }

@@ -8,6 +8,7 @@
 
 #include "archive/crypto.hpp"
 #include "archive/recovery_key.hpp"
+#include "base/error.hpp"
 #include "base/secret_text.hpp"
 
 namespace kestrum {
@@ -59,13 +60,17 @@ class KeyRing {
   Opened open(const std::vector<KeyEntry>& entries, const Id& chain);
   // What these very entries of that chain open, where it is known already (tests, a run of the same chain).
   void add(const std::vector<KeyEntry>& entries, const Id& chain, const SecretKey& master);
+  // What has opened that chain so far, by whatever entries.
+  std::vector<Opened> opened_of(const Id& chain) const;
+  // These entries are of a seal that was written with that key, whatever they open themselves.
+  void take(const std::vector<KeyEntry>& entries, const Id& chain, const Opened& opened);
   // What that passphrase opens by this very entry; nothing when it does not. Throws damage as `unlock` does.
   std::optional<SecretKey> open_with(const SecretText& passphrase, const KeyEntry& entry, const Id& chain);
   // An entry for a chain. Takes over the salt of one of `like` under which this passphrase's key is known, so
   // that no other need be derived now or later.
   KeyEntry passphrase_entry(const SecretKey& master, const Id& chain, const SecretText& passphrase,
                             Argon2Cost cost, const std::vector<KeyEntry>& like);
-  // Asked for at the first call; nothing when there is none.
+  // Asked for at the first call; nothing when there is none. Throws each time what asking threw.
   const std::optional<SecretText>& passphrase();
   // How often a key was derived from a passphrase: each time costs a tenth of a second.
   unsigned derivations() const { return static_cast<unsigned>(derived_.size()); }
@@ -80,9 +85,11 @@ class KeyRing {
   std::optional<RecoveryKey> recovery_;
   bool asked_ = false;
   std::optional<SecretText> passphrase_;
+  std::optional<Error> trouble_;  // why it could not be had
   // By chain and entries: whoever writes another seal for a known chain, with a way in of his own, gets
   // nothing from what the chain's own seals have opened, and the other way round.
   std::map<Bytes, Opened> known_;
+  std::multimap<Id, Opened> opened_;                            // by chain, each once
   std::vector<SecretText> tried_;                               // passphrases that keys were derived from
   std::map<std::pair<std::size_t, Bytes>, SecretKey> derived_;  // by place in tried_, and salt and cost
   std::uint64_t spent_ = 0;                                     // on derivations, in KiB times passes

@@ -16,6 +16,7 @@
 #include "base/text.hpp"
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
+#include "engine/machine_identity.hpp"
 
 namespace kestrum {
 namespace {
@@ -32,15 +33,22 @@ std::string user_home() {
   return entry != nullptr ? entry->pw_dir : "/";
 }
 
+// KESTRUM_MACHINE_ID: 32 letters as in machine-id(5), in the place of the system's own.
+Id machine_id() {
+  const std::string given = variable("KESTRUM_MACHINE_ID");
+  return given.empty() ? machine_identity() : machine_identity_of(given);
+}
+
 std::unique_ptr<Home> make_home() {
+  const Id machine = machine_id();
   std::string one = variable("KESTRUM_HOME");
-  if (!one.empty()) return std::make_unique<Home>(one, one + "/state");
-  if (geteuid() == 0) return std::make_unique<Home>("/etc/kestrum", "/var/lib/kestrum");
+  if (!one.empty()) return std::make_unique<Home>(one, one + "/state", machine);
+  if (geteuid() == 0) return std::make_unique<Home>("/etc/kestrum", "/var/lib/kestrum", machine);
   std::string config = variable("XDG_CONFIG_HOME");
   std::string state = variable("XDG_STATE_HOME");
   if (!config.starts_with('/')) config = user_home() + "/.config";
   if (!state.starts_with('/')) state = user_home() + "/.local/state";
-  return std::make_unique<Home>(config + "/kestrum", state + "/kestrum");
+  return std::make_unique<Home>(config + "/kestrum", state + "/kestrum", machine);
 }
 
 Instant moment_of(const std::string& text, const char* name) {

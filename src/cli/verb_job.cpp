@@ -15,6 +15,7 @@
 #include "cli/verbs.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/due_desk.hpp"
+#include "engine/passphrase_place.hpp"
 #include "job/job_edit.hpp"
 #include "job/presets.hpp"
 #include "tell/documents.hpp"
@@ -36,6 +37,7 @@ int define_by_asking(const std::string& name, const Environment& environment) {
   draft.name = name;
   DefineEnd end = ask_for_job(draft, environment);
   std::string text = job_text(name, draft.values);
+  refuse_passphrase_at_destination(parse_job(name, environment.home().job_path(name), text));
   std::filesystem::create_directories(environment.home().jobs_folder());
   const std::optional<RecoveryKey> key = write_keys(draft);
   environment.home().create_job(name, text);
@@ -76,6 +78,7 @@ int define(const Arguments& arguments, const Environment& environment) {
     text = job_text(name, values);
   }
   Job wanted = parse_job(name, environment.home().job_path(name), text);
+  refuse_passphrase_at_destination(wanted);
   DestinationView view = view_of(wanted, environment);
   if (!wanted.same_disk && !view.shared.empty()) refuse_shared_disk(view.shared);
   environment.home().create_job(name, text);

@@ -14,6 +14,7 @@
 #include "cli/print.hpp"
 #include "cli/verbs.hpp"
 #include "engine/due_desk.hpp"
+#include "engine/passphrase_place.hpp"
 #include "engine/session.hpp"
 #include "job/job_edit.hpp"
 #include "ledger/ledger.hpp"
@@ -99,6 +100,8 @@ int save(const Job& before, const std::string& text, const Arguments& arguments,
   Job after = parse_job(before.name, before.file, text);
   std::vector<std::string> meaning;
   if (!before.given.empty()) meaning = edit_meaning(before, after);
+  if (before.passphrase != after.passphrase || before.destinations != after.destinations)
+    refuse_passphrase_at_destination(after);
   DestinationView view = view_destination(after, environment.people(), environment.clock().now());
   // A file that did not read before tells nothing of a move, and the drive goes on proving who it is.
   bool moved = !before.destinations.empty() && before.destinations != after.destinations;

@@ -42,7 +42,8 @@ int list_said(const std::string& job, const RunContext& context, bool json) {
   for (const PointSaid& one : said) {
     const SetFacts& facts = one.facts;
     table.row({printable(one.drive), std::to_string(facts.sequence), local_text(facts.started),
-               local_text(facts.standing.since), standing_text(facts.standing)});
+               local_text(facts.standing.since),
+               standing_text(facts.standing) + (one.proved ? "" : " (nobody proved that)")});
   }
   print(table);
   return exit_done;
@@ -127,6 +128,17 @@ void print_dropped(const DropOutcome& outcome, const std::string& job) {
       point, why, printable(job), point);
 }
 
+// It was gone already, and was missed.
+int tell_gone(const std::string& job, const KnownPoint& gone, bool json) {
+  if (json) {
+    print_document(drop_gone_document(job, gone));
+  } else {
+    out("Point {} of {} was gone already; from now on nobody misses it.\n", gone.sequence,
+        local_text(gone.started));
+  }
+  return exit_done;
+}
+
 int drop(const Arguments& arguments, const Environment& environment) {
   const std::string& job = arguments.words()[0];
   const std::string& point = arguments.words()[1];
@@ -145,6 +157,12 @@ int drop(const Arguments& arguments, const Environment& environment) {
       print_kept(outcome, job);
     }
     return exit_done;
+  }
+  if (!arguments.has("dry")) {
+    if (const std::optional<KnownPoint> gone = drop_gone_point(job, point, context)) {
+      progress.finish();
+      return tell_gone(job, *gone, json);
+    }
   }
   DropOutlook look = look_at_drop(job, point, context);
   progress.finish();
@@ -182,7 +200,7 @@ Verb keep_verb() {
        "on the drive tern-1.",
        1,
        2,
-       {{"because", "TEXT", "why, for whoever finds it in years"},
+       {{"because", "TEXT", "why, for whoever finds it in years; everybody who has the drive can read it"},
         no_longer_option,
         break_lock_option,
         {"quiet", "", "no progress"},
@@ -198,10 +216,11 @@ Verb drop_verb() {
        "JOB POINT",
        "give up one point, whatever the rules say",
        "Shows what that means and asks. What other points need of it stays; the last good point does too.\n"
-       "POINT as in kestrum keep.",
+       "POINT as in kestrum keep. Of a point that is missed, since it is gone from the drive: it may be "
+       "gone.",
        2,
        2,
-       {{"because", "TEXT", "why"},
+       {{"because", "TEXT", "why; everybody who has the drive can read it"},
         {"dry", "", "show what it means; change nothing"},
         {"yes", "", "do not ask"},
         no_longer_option,

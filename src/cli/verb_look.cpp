@@ -59,9 +59,11 @@ void warn_of(const LookSession& session) {
 
 }  // namespace
 
-LookSession open_subject(const Arguments& arguments, const Environment& environment,
-                         const std::string& name) {
-  LookSession session = LookSession::open(&environment.home(), options_of(arguments, environment, name));
+LookSession open_subject(const Arguments& arguments, const Environment& environment, const std::string& name,
+                         const std::string& passphrase) {
+  SubjectOptions options = options_of(arguments, environment, name);
+  if (!passphrase.empty() && !options.passphrase && !options.recovery_key) options.passphrase = passphrase;
+  LookSession session = LookSession::open(&environment.home(), options);
   warn_of(session);
   return session;
 }
@@ -92,6 +94,9 @@ ChosenPoint chosen_of(std::vector<LookSession> subjects, const Arguments& argume
   const DrivePoint point = choose_drive(subjects, arguments.value("at"), environment.clock().now());
   ChosenPoint chosen{std::move(subjects), point.session, point.wish, {}};
   chosen.drive = drive_words(chosen);
+  for (const LookSession& subject : chosen.subjects) {
+    for (const std::string& line : subject.unproved_lines()) err("note: {}\n", line);
+  }
   if (std::string line = passed_over(chosen.subject().sets(), chosen.wish); !line.empty())
     err("note: {}\n", line);
   return chosen;

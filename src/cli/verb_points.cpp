@@ -190,6 +190,13 @@ std::string outlook_text(const Outlook& outlook, const std::string& job) {
   return misdated + "The next run, " + when + ": " + next + going_text(outlook);
 }
 
+// What was said among the findings already is not said again.
+std::string refusal_text(const Error& refused, const std::vector<std::string>& findings) {
+  const bool said = std::find(findings.begin(), findings.end(), refused.what()) != findings.end();
+  return "The next run is refused" + (said ? std::string(".") : std::string(": ") + refused.what() + ".") +
+         "\n  " + refused.hint() + "\n";
+}
+
 void print_points(const PointsResult& result, bool several, Instant now) {
   std::string head = "Job " + printable(result.job) + " of " + printable(result.machine) + ", in " +
                      printable(result.destination) +
@@ -204,6 +211,11 @@ void print_points(const PointsResult& result, bool several, Instant now) {
   print(points_table(result, now));
   out("\n{}{}{}", findings_text(result.points), said_text(result.points), closed_text(result.points));
   for (const std::string& finding : result.findings) out("{}\n", finding);
+  if (!result.words_proved)
+    out("Whether points are kept, given up, suspect or trusted is not proved here: no key at hand opens all "
+        "of "
+        "them. To prove it: --passphrase ask\n");
+  if (result.refused) out("{}", refusal_text(*result.refused, result.findings));
   if (result.left) {
     out("P{}. T{}.\n", left_text(*result.left).substr(1), left_advice(result.job).substr(1));
   }
@@ -218,7 +230,7 @@ int points(const Arguments& arguments, const Environment& environment) {
   History history = History::open(environment.home(), [](const std::string&) {});  // looking needs no home
   std::vector<PointsResult> results;
   std::vector<std::optional<Outlook>> outlooks;
-  bool damaged = false;
+  bool damaged = false, refused = false;
   for (LookSession& subject : subjects) {
     results.push_back(list_points(subject, &history));
     const PointsResult& result = results.back();
@@ -226,13 +238,14 @@ int points(const Arguments& arguments, const Environment& environment) {
       damaged =
           damaged || info.health == Health::damaged || (info.sealed && info.health == Health::incomplete);
     damaged = damaged || !result.findings.empty();
+    refused = refused || result.refused;
     outlooks.emplace_back();
     if (subject.job())
       outlooks.back() = look_ahead(*subject.job(), result.points, result.space, environment.clock().now());
     if (arguments.has("json")) continue;
     if (results.size() > 1) out("\n");
     print_points(result, subjects.size() > 1, environment.clock().now());
-    if (outlooks.back()) out("{}", outlook_text(*outlooks.back(), subject.job()->name));
+    if (outlooks.back() && !result.refused) out("{}", outlook_text(*outlooks.back(), subject.job()->name));
   }
   if (figure) draw_points(results, *figure);
   if (arguments.has("json")) {
@@ -240,7 +253,7 @@ int points(const Arguments& arguments, const Environment& environment) {
   } else if (figure) {
     out("The figure is in {}.\n", printable(*figure));
   }
-  return damaged ? exit_code_of(ErrorKind::damage) : exit_done;
+  return damaged ? exit_code_of(ErrorKind::damage) : refused ? exit_problems : exit_done;
 }
 
 }  // namespace

@@ -9,6 +9,7 @@
 #include "cli/print.hpp"
 #include "cli/progress.hpp"
 #include "cli/restore_request.hpp"
+#include "cli/run_options.hpp"
 #include "cli/verbs.hpp"
 #include "engine/agent_seat.hpp"
 #include "engine/due_desk.hpp"
@@ -72,17 +73,66 @@ void tell_rebuilt(const JobOnDrive& found, const Job& job, const Rebuilt& result
       ways.empty() ? "" : " / --in-place" + ways, name);
 }
 
+// Said, and asked where somebody is there to be asked.
+void ask_about_unproved(const JobOnDrive& found, const LookSession& subject, const Arguments& arguments,
+                        const Environment& environment) {
+  if (found.authenticated) return;
+  const std::string why =
+      found.encrypted
+          ? "the recovery key opens point " + point_text(found.point) + " in " + printable(subject.root()) +
+                ", but does not tell who made it: its public part lies there for everybody"
+          : "point " + point_text(found.point) + " in " + printable(subject.root()) +
+                " is not encrypted, so nothing tells who made it";
+  err("note: {}\n", why);
+  if (arguments.has("unproved")) return;
+  if (!environment.in_and_out_are_terminals() || arguments.has("json"))
+    throw Error(ErrorKind::key, "the job is not rebuilt from what nobody proves, unless that is said",
+                found.encrypted ? "give the passphrase: --passphrase file:PATH; or say --unproved"
+                                : "if you know that nobody else could write there, say --unproved");
+  confirm(environment, "Rebuild the job from it all the same",
+          "  Whoever could write there may have made that point, and the job's file in it. Folders to save, "
+          "times and rules come along; commands, and files to read or write, do not.");
+}
+
+// The job is here: the sets become its own.
+int take_over(const Arguments& arguments, const Environment& environment, const std::string& from) {
+  const Job job = environment.home().load_job(arguments.words()[0]);
+  const std::string name = shell_word(printable(job.name));
+  LookSession subject = open_subject(arguments, environment, from, job.passphrase);
+  const Rebuilt result = take_over_sets(environment.home(), job, subject);
+  for (const std::string& line : subject.unproved_lines()) err("note: {}\n", line);
+  if (arguments.has("json")) {
+    print_document(job_document(job));
+  } else {
+    out("The sets of {} of {} in {} are those of the job {} of this machine now; {} taken into its history.\n"
+        "Go on with them:        kestrum run {}\nSee what is there:      kestrum points {}\n",
+        printable(subject.identity().name), printable(subject.identity().machine), printable(subject.root()),
+        printable(job.name), count_text(result.points, "point is", "points are"), name, name);
+  }
+  for (const std::string& line : result.troubles) err("note: {}\n", line);
+  return result.troubles.empty() ? exit_done : exit_problems;
+}
+
+void refuse_taken_name(const Environment& environment, const std::string& name, const std::string& from) {
+  if (!environment.home().has_job(name)) return;
+  throw Error(ErrorKind::usage, "there is a job '" + printable(name) + "' already",
+              "choose another name; or to make the sets there its own: kestrum job rebuild " +
+                  shell_word(name) + " --from " + shell_word(printable(from)) + " --take-over");
+}
+
 int rebuild(const Arguments& arguments, const Environment& environment) {
   const std::string& name = arguments.words()[0];
   check_job_name(name);
-  if (environment.home().has_job(name)) environment.home().create_job(name, "");  // says that it is there
   const std::optional<std::string> from = arguments.value("from");
   if (!from)
     throw Error(ErrorKind::usage, "say where its sets are",
                 "kestrum job rebuild " + shell_word(name) + " --from DIR");
   StopsItself stops_itself;
+  if (arguments.has("take-over")) return take_over(arguments, environment, *from);
+  refuse_taken_name(environment, name, *from);
   LookSession subject = open_subject(arguments, environment, *from);
   const JobOnDrive found = job_on_drive(subject, name);
+  ask_about_unproved(found, subject, arguments, environment);
   RebuildHere here;
   here.map = path_maps(arguments);
   here.changes = key_changes(arguments, job_file_keys());
@@ -102,6 +152,7 @@ int rebuild(const Arguments& arguments, const Environment& environment) {
   } else {
     tell_rebuilt(found, job, result, subject, here, environment);
   }
+  for (const std::string& line : subject.unproved_lines()) err("note: {}\n", line);
   for (const std::string& line : found.unread) err("note: passed over: {}\n", line);
   for (const std::string& line : file.notes) err("note: {}\n", line);
   for (const std::string& line : result.troubles) err("note: {}\n", line);
@@ -136,6 +187,9 @@ Verb job_rebuild_verb() {
        {"map", "FROM=TO", "what it saved below FROM is below TO here: /home/anna=/home/a.berg", true}});
   for (OptionSpec& option : key_options(job_file_keys())) spec.options.push_back(std::move(option));
   spec.options.push_back(usual_option);
+  spec.options.push_back(
+      {"take-over", "", "the job is here already: its file stays, and the sets become its own"});
+  spec.options.push_back({"unproved", "", "also from points of which no passphrase proves who made them"});
   spec.options.push_back({"same-disk", "", "the destination may lie on the disk of the files themselves"});
   spec.details =
       "Job file, history and what the machine remembered come back as the newest point has them; the next "
@@ -144,7 +198,8 @@ Verb job_rebuild_verb() {
       "Options "
       "of keys\nchange these.";
   spec.examples = {"kestrum job rebuild wardens --from /media/tern-1",
-                   "kestrum job rebuild wardens --from /media/tern-1 --map /home/anna=/home/a.berg"};
+                   "kestrum job rebuild wardens --from /media/tern-1 --map /home/anna=/home/a.berg",
+                   "kestrum job rebuild wardens --from /media/tern-1/skerry-1/wardens --take-over"};
   return {spec, rebuild};
 }
 

@@ -13,6 +13,9 @@ namespace {
 
 void print_result(const RepairResult& result, const RepairRequest& request, const std::string& job) {
   out("{}\n", printable(result.root));
+  for (const std::string& file : result.identities)
+    out("{} was lost or did not read: it was made anew from the sets and what this machine remembers\n",
+        printable(file));
   for (const Sequence set : result.sealed_anew)
     out("Set {}: neither of its seals reads; they {} made anew from the rest of it\n", set,
         request.dry ? "would be" : "were");
@@ -22,7 +25,7 @@ void print_result(const RepairResult& result, const RepairRequest& request, cons
   for (const std::string& line : result.not_sealed) out("Its seals cannot be made anew: {}\n", line);
   for (const SetRepair& set : result.sets) print_mending(set, request.dry);
   for (const std::string& finding : result.left.findings) out("{}\n", finding);
-  if (result.found.good() && result.sets.empty() && result.sealed_anew.empty())
+  if (result.found.good() && result.sets.empty() && result.sealed_anew.empty() && result.identities.empty())
     return out("Everything is as it was sealed: nothing to repair.\n");
   if (request.dry) return out("Nothing was changed. To do it: repair without --dry.\n");
   if (result.left.good()) return out("Everything can be restored as it was.\n");

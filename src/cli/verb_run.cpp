@@ -75,7 +75,7 @@ class PrintedRow final : public RowListener {
     job_->context.emplace(run_context(environment_, job_->listeners));
     job_->context->same_disk = arguments_.has("same-disk");
     job_->context->meant = {arguments_.has("moved"), arguments_.has("new-drive"),
-                            arguments_.has("new-passphrase")};
+                            arguments_.has("new-passphrase"), arguments_.has("beside")};
     job_->context->break_lock = arguments_.has("break-lock");
     job_->context->start = start;
     job_->context->unattended = start != 0;
@@ -208,29 +208,31 @@ int run(const Arguments& arguments, const Environment& environment) {
 }  // namespace
 
 Verb run_verb() {
-  return {{"run",
-           "JOB...",
-           "run jobs now",
-           "Ctrl-C stops cleanly: earlier points stay as they are, nothing half-done is left.",
-           0,
-           1000,
-           {{"all", "", "every job of this machine"},
-            {"due", "", "what is due by the jobs' own times, one round of what the agent does"},
-            kind_option,
-            {"same-disk", "", "the destination may lie on the disk of the files, this time"},
-            {"moved", "",
-             "the sets were copied to this drive for good, or set back: the job goes on from what is there"},
-            {"new-drive", "", "this is another drive than before, and the job begins anew on it"},
-            {"new-passphrase", "",
-             "the passphrase is a new one: a new chain begins with it, beside what it does not open"},
-            break_lock_option,
-            {"wait", "LENGTH", "wait for the drive if it is not there, at most so long: \"10 minutes\""},
-            {"no-wait", "", "do not ask for the drive on a terminal either"},
-            {"list", "", "show every problem, however many"},
-            {"quiet", "", "no progress, problems only"},
-            json_option},
-           {"kestrum run wardens", "kestrum run wardens --kind full", "kestrum run --all --quiet"}},
-          run};
+  return {
+      {"run",
+       "JOB...",
+       "run jobs now",
+       "Ctrl-C stops cleanly: earlier points stay as they are, nothing half-done is left.",
+       0,
+       1000,
+       {{"all", "", "every job of this machine"},
+        {"due", "", "what is due by the jobs' own times, one round of what the agent does"},
+        kind_option,
+        {"same-disk", "", "the destination may lie on the disk of the files, this time"},
+        {"moved", "",
+         "the sets were copied to this drive for good, or set back: the job goes on from what is there"},
+        {"new-drive", "", "this is another drive than before, and the job begins anew on it"},
+        {"beside", "", "another home writes to the job's folder there: begin in one of its own beside it"},
+        {"new-passphrase", "",
+         "the passphrase is a new one: a new chain begins with it, beside what it does not open"},
+        break_lock_option,
+        {"wait", "LENGTH", "wait for the drive if it is not there, at most so long: \"10 minutes\""},
+        {"no-wait", "", "do not ask for the drive on a terminal either"},
+        {"list", "", "show every problem, however many"},
+        {"quiet", "", "no progress, problems only"},
+        json_option},
+       {"kestrum run wardens", "kestrum run wardens --kind full", "kestrum run --all --quiet"}},
+      run};
 }
 
 }  // namespace kestrum

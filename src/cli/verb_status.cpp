@@ -86,7 +86,10 @@ void print_status(const std::vector<JobStatus>& jobs, std::optional<bool> agent,
   for (const JobStatus& status : jobs) {
     if (status.troubles.empty()) continue;
     out("\n{} needs a look:\n", job_title(status));
-    for (const JobTrouble& trouble : status.troubles) out("  {}\n", trouble_text(trouble, status));
+    for (const JobTrouble& trouble : status.troubles) {
+      out("  {}\n", trouble_text(trouble, status));
+      if (!trouble.advice.empty()) out("    {}\n", join(split(trouble.advice, '\n'), "\n  "));
+    }
   }
 }
 

@@ -136,6 +136,8 @@ int recovery_remove(const Arguments& arguments, const Environment& environment) 
 void print_test(const WayTest& test, const std::string& way) {
   const std::string drive = printable(test.drive);
   if (!test.encrypted) return out("{}: nothing there is encrypted: everybody is in.\n", drive);
+  if (test.chains.empty())
+    return out("{}: no encrypted point is there yet, so nothing could be tried.\n", drive);
   std::uint64_t points = 0, opened = 0;
   for (const WayTest::Chain& chain : test.chains) {
     points += chain.points;
@@ -148,7 +150,7 @@ void print_test(const WayTest& test, const std::string& way) {
     if (chain.trouble.empty()) continue;
     out("  {}: {}\n",
         chain.first == chain.last
-            ? "point " + std::to_string(chain.first)
+            ? "point " + std::to_string(chain.first) + (chain.unfinished ? ", not finished" : "")
             : "points " + std::to_string(chain.first) + " to " + std::to_string(chain.last),
         chain.trouble);
   }

@@ -78,7 +78,9 @@ std::vector<Verb> all_verbs();
 std::vector<OptionSpec> subject_options();
 // The same with `more` before them.
 std::vector<OptionSpec> with_subject_options(std::vector<OptionSpec> more);
-LookSession open_subject(const Arguments& arguments, const Environment& environment, const std::string& name);
+// `passphrase`: its source where the options give no way in.
+LookSession open_subject(const Arguments& arguments, const Environment& environment, const std::string& name,
+                         const std::string& passphrase = {});
 // A job's over all its drives that are connected.
 std::vector<LookSession> open_subjects(const Arguments& arguments, const Environment& environment,
                                        const std::string& name);

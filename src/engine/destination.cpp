@@ -26,11 +26,22 @@ void under_another_name(Destination& destination, const std::optional<JobState>&
     if (place.identity.job != state->job || place.folder == destination.folder) continue;
     destination.folder = place.folder;
     destination.identity = place.identity;
+    destination.job_file_lost = !place.finding.empty();
     return;
   }
 }
 
-// Two jobs whose names look alike as folders get folders of their own.
+// The file that says whose the folder is is not there, or does not read; its sets may.
+void identity_by_sets(Destination& destination, const std::optional<JobState>& state) {
+  if (!state) return;
+  const std::optional<JobPlace> place = identify_job(*destination.store, destination.folder);
+  if (!place || place->identity.job != state->job) return;
+  destination.identity = place->identity;
+  destination.job_file_lost = true;
+}
+
+// Two jobs whose names look alike as folders get folders of their own, and so do two of the same names, if
+// that is what somebody wants.
 void choose_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
                    const std::string& machine) {
   std::string plain = usual_folder(machine, job.name);
@@ -44,29 +55,19 @@ void choose_folder(Destination& destination, const Job& job, const std::optional
       bool known = state && destination.drive && state->drive(destination.drive->id) != nullptr;
       if (error.kind() != ErrorKind::damage || !known) throw;
       destination.identity.reset();
+      destination.job_file_lost = true;
     }
-    if (!destination.identity) return under_another_name(destination, state);
-    bool ours = state ? destination.identity->job == state->job
-                      : destination.identity->machine == to_utf8(machine) &&
-                            destination.identity->name == to_utf8(job.name);
-    if (ours) return;
+    if (!destination.identity) identity_by_sets(destination, state);
+    if (!destination.identity) break;
+    const bool named_so =
+        destination.identity->machine == to_utf8(machine) && destination.identity->name == to_utf8(job.name);
+    destination.by_names = !state && named_so;
+    if (state ? destination.identity->job == state->job : named_so) break;
+    if (named_so && !destination.namesake)
+      destination.namesake = JobPlace{destination.folder, *destination.identity, {}};
   }
-}
-
-// Where drive.json is damaged, the job's own sets may prove the drive instead.
-void prove_by_sets(Destination& destination, const Job& job, const std::optional<JobState>& state,
-                   const std::string& machine) {
-  if (!destination.drive_trouble) return;
-  const DriveState* known = state ? state->at(destination.named) : nullptr;
-  if (known == nullptr || !known->newest_core) throw *destination.drive_trouble;
-  for (const FoundSet& set : SetList(*destination.store, usual_folder(machine, job.name), state->job)) {
-    if (!set.sealed() || set.seal->core_digest != *known->newest_core) continue;
-    destination.drive_file_damaged = true;
-    destination.drive =
-        DriveIdentity{known->drive, destination.name(), set.facts().started, destination.facts.uuid, false};
-    return;
-  }
-  throw *destination.drive_trouble;
+  if (!destination.identity) under_another_name(destination, state);
+  if (destination.identity) destination.namesake.reset();
 }
 
 std::string short_id(const Id& id) {
@@ -113,6 +114,39 @@ void refuse_other_drives(const Destination& destination, const std::optional<Job
 
 }  // namespace
 
+void prove_drive_by_sets(Destination& destination, const std::optional<JobState>& state) {
+  const auto unproved = [&] {
+    if (destination.drive_trouble) throw *destination.drive_trouble;
+  };
+  if (destination.drive && !destination.drive_trouble) return;
+  const DriveState* known = state ? state->at(destination.named) : nullptr;
+  if (known == nullptr || !known->newest_core) return unproved();
+  for (const JobPlace& place : list_jobs_at(*destination.store)) {
+    if (place.identity.job != state->job) continue;
+    for (const FoundSet& set : SetList(*destination.store, place.folder, state->job)) {
+      if (!set.sealed() || set.seal->core_digest != *known->newest_core) continue;
+      destination.drive_file_lost = true;
+      destination.drive =
+          DriveIdentity{known->drive, destination.name(), set.facts().started, destination.facts.uuid, false};
+      return;
+    }
+  }
+  unproved();
+}
+
+std::vector<std::string> lost_file_lines(const Destination& destination) {
+  std::vector<std::string> lines;
+  const auto tell = [&](const std::string& path, const std::string& whose) {
+    lines.push_back(destination.store->describe(path) +
+                    " is lost or does not read; the sets there say that " + whose +
+                    " all the same, and kestrum repair, or the next run, writes it anew");
+  };
+  if (destination.drive_file_lost) tell(drive_name, "it is the job's drive");
+  if (destination.job_file_lost)
+    tell(in_folder(destination.folder, job_identity_name), "the folder is the job's");
+  return lines;
+}
+
 std::string usual_folder(const std::string& machine, const std::string& job) {
   return safe_folder_name(machine) + "/" + safe_folder_name(job);
 }
@@ -124,7 +158,7 @@ Destination find_destination(const Job& job, const std::string& named, const std
   if (stat("/", &root) == 0 && FolderIdentity{root.st_dev, root.st_ino} == destination.folder_identity)
     not_there("the destination " + printable(destination.root) + " is the root of the system's own disk",
               "name a folder on another drive");
-  prove_by_sets(destination, job, state, machine);
+  prove_drive_by_sets(destination, state);
   refuse_other_drives(destination, state, meant);
   refuse_copies(destination, meant);
   choose_folder(destination, job, state, machine);
@@ -268,25 +302,26 @@ void claim_drive(Destination& destination, const Clock& clock) {
     destination.drive->id = random_id();
     destination.drive->filesystem = destination.facts.uuid;
   }
-  if (destination.moved || destination.drive_file_damaged) write_drive(store, *destination.drive);
+  if (destination.moved || destination.drive_file_lost) write_drive(store, *destination.drive);
 }
 
-// The job was renamed since, or its machine was, or it goes on on another one.
-static void take_new_name(Destination& destination, const Job& job, const std::optional<JobState>& state,
-                          const std::string& machine) {
+void take_new_name(Destination& destination, const Job& job, const JobState& state,
+                   const std::string& machine) {
   JobIdentity& identity = *destination.identity;
   const std::string name = to_utf8(job.name), here = to_utf8(machine);
-  if (!state || identity.job != state->job || (identity.name == name && identity.machine == here)) return;
+  const bool same = identity.name == name && identity.machine == here && identity.machine_id == state.machine;
+  if (identity.job != state.job || same) return;
   identity.name = name;
   identity.machine = here;
+  identity.machine_id = state.machine;
   write_job_identity(*destination.store, destination.folder, *destination.identity);
 }
 
-void claim_job_folder(Destination& destination, const Job& job, const std::optional<JobState>& state,
+void claim_job_folder(Destination& destination, const Job& job, const JobState& state,
                       const std::string& machine, const Clock& clock) {
   Store& store = *destination.store;
   if (!destination.identity) {
-    JobIdentity own{state ? state->job : random_id(), to_utf8(machine), to_utf8(job.name), clock.now()};
+    JobIdentity own{state.job, to_utf8(machine), to_utf8(job.name), clock.now(), state.machine};
     // Somebody else may have been first between our looking and our lock.
     std::optional<JobIdentity> there;
     try {
@@ -296,15 +331,14 @@ void claim_job_folder(Destination& destination, const Job& job, const std::optio
       if (error.kind() != ErrorKind::damage) throw;
       write_job_identity(store, destination.folder, own);
     }
-    bool same = there && there->machine == own.machine && there->name == own.name &&
-                (!state || there->job == state->job);
+    bool same = there && there->machine == own.machine && there->name == own.name && there->job == state.job;
     if (there && !same)
       throw Error(ErrorKind::busy,
                   "another job has begun in " + store.describe(destination.folder) + " at the same moment",
                   "run it again");
     destination.identity = there ? *there : own;
   }
-  take_new_name(destination, job, state, machine);
+  if (destination.job_file_lost) write_job_identity(store, destination.folder, *destination.identity);
   // Without encryption everybody who can read the sets can read the files, whatever modes those have.
   if (job.encryption == Encryption::none) store.make_private(destination.folder);
 }

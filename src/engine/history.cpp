@@ -1,5 +1,7 @@
 #include "engine/history.hpp"
 
+#include <set>
+
 #include "engine/run_context.hpp"
 
 namespace kestrum {
@@ -61,6 +63,32 @@ std::vector<SetChecks> History::checks(const std::vector<Id>& sets) {
   attempt([&] { checks = ledger_->checks(sets); });
   checks.resize(sets.size());
   return checks;
+}
+
+void History::add_points(const Id& job, const Id& drive, const std::vector<KnownPoint>& points) {
+  std::set<Id> known;
+  for (const KnownPoint& point : known_points(job, drive)) known.insert(point.set);
+  std::vector<KnownPoint> fresh;
+  for (const KnownPoint& point : points) {
+    if (!known.contains(point.set)) fresh.push_back(point);
+  }
+  attempt([&] { PointBook(*ledger_).add(job, drive, fresh); });
+}
+
+void History::let_point_go(const Id& set, Instant when) {
+  attempt([&] { PointBook(*ledger_).let_go(set, when); });
+}
+
+std::vector<KnownPoint> History::known_points(const Id& job, const Id& drive) {
+  std::vector<KnownPoint> points;
+  attempt([&] { points = PointBook(*ledger_).known(job, drive); });
+  return points;
+}
+
+bool History::knows_set(const Id& set) {
+  bool known = false;
+  attempt([&] { known = ledger_->knows_set(set); });
+  return known;
 }
 
 std::vector<std::vector<Proof>> History::proofs(const std::vector<Id>& sets) {

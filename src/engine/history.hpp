@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/error.hpp"
+#include "ledger/point_book.hpp"
 #include "ledger/proof_book.hpp"
 
 namespace kestrum {
@@ -43,6 +44,12 @@ class History {
   // ProofBook::begun, begin (given a time) and end.
   std::optional<Instant> round_begun(const std::string& name);
   void set_round(const std::string& name, const std::optional<Instant>& begun);
+  // Whether one of this home's runs has made that set, or it was taken over as made by one.
+  bool knows_set(const Id& set);
+  // PointBook. What is known already is not written again.
+  void add_points(const Id& job, const Id& drive, const std::vector<KnownPoint>& points);
+  void let_point_go(const Id& set, Instant when);
+  std::vector<KnownPoint> known_points(const Id& job, const Id& drive);
   // Of the newest run of the job that made a point on that destination, as the job names it.
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
 

@@ -153,7 +153,26 @@ void Home::create_job(const std::string& name, const std::string& text) const {
                 "choose another name, or change " + printable(job_path(name)));
   }
   make_folders(jobs_folder());
+  // Memory first: without the job it is harmless.
+  if (!fs::exists(state_file(name))) save_state(name, new_memory());
   replace_file(job_path(name), as_bytes(text), 0644);
+}
+
+JobState Home::new_memory() const {
+  JobState state;
+  state.job = random_id();
+  state.machine = machine_;
+  return state;
+}
+
+Id Home::mark() const {
+  Bytes named = to_bytes(machine_);
+  const ByteView folder = as_bytes(config_);
+  named.insert(named.end(), folder.begin(), folder.end());
+  const Digest all = digest(named);
+  Id out{};
+  std::copy_n(all.begin(), out.size(), out.begin());
+  return out;
 }
 
 // `mode`: of one that is not there yet.
@@ -227,6 +246,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     Json json = Json::parse(text.begin(), text.end());
     JobState state;
     state.job = hex_array<16>(json.at("job"));
+    if (json.contains("machine")) state.machine = hex_array<16>(json.at("machine"));
     if (!json.at("naming").is_null()) state.naming = SecretKey(hex_array<32>(json.at("naming")));
     state.naming_known = json.value("naming-known", true);
     for (const Json& one : json.at("drives")) {
@@ -238,6 +258,7 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
       drive.written = parse_utc(one.at("written").get<std::string>()).value();
       drive.newest_folder = one.value("newest-folder", std::string());
       drive.accepted = one.value("accepted", Sequence{0});
+      if (one.contains("begun")) drive.begun = hex_array<16>(one.at("begun"));
       if (const Json left = one.value("left", Json::object()); !left.empty())
         drive.left = {left.at("point").get<Sequence>(), left.at("bytes").get<std::uint64_t>(),
                       left.at("expected-bytes").get<std::uint64_t>()};
@@ -248,7 +269,10 @@ std::optional<JobState> Home::load_state(const std::string& job) const {
     }
     for (const Json& chain : json.value("closed-chains", Json::array()))
       state.closed_chains.insert(hex_array<16>(chain));
-    return state;
+    for (const Json& entry : json.value("leaving", Json::array())) state.leaving.insert(hex_array<8>(entry));
+    // Copied from another machine before it ever ran: this machine's job is one of its own.
+    const bool of_another = state.machine != Id{} && machine_ != Id{} && state.machine != machine_;
+    return of_another && state.drives.empty() ? new_memory() : state;
   } catch (const std::exception&) {
     throw Error(
         ErrorKind::failed,
@@ -262,6 +286,8 @@ void Home::save_state(const std::string& job, const JobState& state) const {
   for (const auto& [chain, check] : state.chain_keys) chains[to_hex(chain)] = to_hex(check);
   Json closed = Json::array();
   for (const Id& chain : state.closed_chains) closed.push_back(to_hex(chain));
+  Json leaving = Json::array();
+  for (const auto& entry : state.leaving) leaving.push_back(to_hex(entry));
   Json drives = Json::array();
   for (const DriveState& drive : state.drives) {
     Json watched = Json::array();
@@ -273,6 +299,7 @@ void Home::save_state(const std::string& job, const JobState& state) const {
                       {"newest-folder", drive.newest_folder},
                       {"written", utc_text(drive.written)},
                       {"accepted", drive.accepted},
+                      {"begun", to_hex(drive.begun)},
                       {"watched", watched}});
     if (drive.left.sequence != 0)
       drives.back()["left"] = {{"point", drive.left.sequence},
@@ -281,11 +308,13 @@ void Home::save_state(const std::string& job, const JobState& state) const {
   }
   Json json{{"version", 2},
             {"job", to_hex(state.job)},
+            {"machine", to_hex(state.machine)},
             {"naming", state.naming ? Json(to_hex(state.naming->view())) : Json(nullptr)},
             {"naming-known", state.naming_known},
             {"drives", drives},
             {"chain-keys", chains},
-            {"closed-chains", closed}};
+            {"closed-chains", closed},
+            {"leaving", leaving}};
   make_folder_of(state_file(job));
   replace_file(state_file(job), as_bytes(json.dump(1) + "\n"), 0600);
 }

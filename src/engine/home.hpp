@@ -39,16 +39,20 @@ struct DriveState {
   Instant written;                    // start of that set
   std::vector<WatchedSet> watched;    // that the next set may be compared with
   Sequence accepted = 0;              // up to it, a person has taken the sets as they are
+  Id begun{};                         // the set that was begun last there; zero: none
   LeftProgress left;
 };
 
 struct JobState {
-  Id job{};
+  Id job{};                         // the job's identity, made with it; that of its folders on drives
+  Id machine{};                     // on which it was made, or taken over; zero: not known
   std::optional<SecretKey> naming;  // names chunks, in every chain
   bool naming_known = false;        // it has stood on a drive for everybody to read
   std::vector<DriveState> drives;
   std::map<Id, Digest> chain_keys;  // check value of each chain's master key
   std::set<Id> closed_chains;       // those that the job's passphrase did not open when it was last tried
+  // Key entries that a change of the passphrase is about to take away, until it has on every drive.
+  std::set<std::array<std::uint8_t, 8>> leaving;
 
   const DriveState* drive(const Id& id) const;
   // The drive that was last written to as this destination; nullptr when there is none.
@@ -61,7 +65,13 @@ struct JobState {
 // cannot be read or written.
 class Home {
  public:
-  Home(std::string config, std::string state) : config_(std::move(config)), state_(std::move(state)) {}
+  // `machine`: machine_identity(); zero: not known.
+  Home(std::string config, std::string state, const Id& machine = {})
+      : config_(std::move(config)), state_(std::move(state)), machine_(machine) {}
+
+  const Id& machine() const { return machine_; }
+  // Of this home on this machine: for whoever finds on a drive what a home could not write down of itself.
+  Id mark() const;
 
   std::string jobs_folder() const { return config_ + "/jobs"; }
   std::string job_path(const std::string& name) const { return jobs_folder() + "/" + name + ".toml"; }
@@ -105,7 +115,7 @@ class Home {
   Settings load_settings() const;
   // As change_job().
   void change_settings(const std::string& before, const std::string& text) const;
-  // Throws usage when there is one already.
+  // With an identity, unless a job of that name had one here before. Throws usage when there is one already.
   void create_job(const std::string& name, const std::string& text) const;
   // The job's file is replaced, if it still holds `before`. Throws Error of kind failed when somebody else
   // has changed it meanwhile.
@@ -115,6 +125,8 @@ class Home {
   // the two names, with its memory. Throws usage when there is a job of that name.
   void rename_job(const std::string& from, const std::string& to) const;
 
+  // What is remembered of a job that has never run.
+  JobState new_memory() const;
   std::optional<JobState> load_state(const std::string& job) const;
   void save_state(const std::string& job, const JobState& state) const;
 
@@ -122,6 +134,7 @@ class Home {
   void make_state_folder() const;
   std::string config_;
   std::string state_;
+  Id machine_{};
 };
 
 // What JobState::chain_keys holds of a key.

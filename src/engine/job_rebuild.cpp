@@ -7,6 +7,7 @@
 
 #include "base/file_handle.hpp"
 #include "base/text.hpp"
+#include "engine/passphrase_place.hpp"
 #include "engine/restore_places.hpp"
 #include "engine/run_facts.hpp"
 #include "job/job_edit.hpp"
@@ -130,20 +131,29 @@ void rebuild_history(const Home& home, const std::string& job, const std::string
                               std::string(history.trouble()->what()));
 }
 
-JobState state_of(LookSession& subject, const std::string& named) {
-  JobState state;
-  state.job = subject.identity().job;
+// `before`: what a home remembers already.
+JobState state_of(const Home& home, LookSession& subject, const std::string& named,
+                  const std::optional<JobState>& before) {
+  const Id& job = subject.identity().job;
+  JobState state = before && before->job == job ? *before : JobState();
+  state.job = job;
+  state.machine = home.machine();
   if (!subject.destination().drive) return state;
   DriveState& drive = state.use(subject.destination().drive->id, named);
+  drive = DriveState();
+  drive.drive = subject.destination().drive->id;
+  drive.destination = named;
   const FoundSet* const newest = subject.sets().newest();
   if (newest == nullptr) return state;
   drive.highest = newest->folder.sequence;
-  for (const FoundSet& set : subject.sets()) drive.highest = std::max(drive.highest, set.folder.sequence);
+  for (const FoundSet& set : subject.sets()) {
+    if (set.sealed()) drive.highest = std::max(drive.highest, set.folder.sequence);
+  }
   drive.newest_core = newest->seal->core_digest;
   drive.newest_folder = newest->folder.name;
   drive.written = newest->facts().started;
   for (const FoundSet& set : subject.sets()) {
-    if (set.sealed() && subject.keys().open(set.seal->keys, set.facts().chain).by == KeyEntryType::passphrase)
+    if (set.sealed() && keeps_others_out(set.seal->keys) && subject.authenticated(set))
       state.chain_keys[set.facts().chain] =
           key_check(subject.keys().unlock(set.seal->keys, set.facts().chain));
   }
@@ -191,10 +201,26 @@ std::string mapped_text(const std::string& path, const std::vector<PathMap>& map
   return to == *tree ? path : to.absolute() + (path.ends_with('/') ? "/" : "");
 }
 
+// What is clear must not stand in for what a way in would prove.
+static void refuse_without_way_in(const SetList& sets) {
+  bool clear = false, closed = false;
+  for (const FoundSet& set : sets) {
+    if (!set.sealed()) continue;
+    (keeps_others_out(set.seal->keys) ? closed : clear) = true;
+  }
+  if (clear && closed)
+    throw Error(
+        ErrorKind::key,
+        "some points here are encrypted and some are not, and no way in was given that tells which are "
+        "the job's own",
+        "give --passphrase file:PATH, or ask on a terminal");
+}
+
 JobOnDrive job_on_drive(LookSession& subject, const std::string& name) {
   JobOnDrive found;
   std::optional<Error> first;
   const SetList& sets = subject.proved_sets();
+  refuse_without_way_in(sets);
   std::vector<Sequence> numbers;
   for (const FoundSet& set : sets) {
     if (set.sealed()) numbers.push_back(set.folder.sequence);
@@ -207,6 +233,7 @@ JobOnDrive job_on_drive(LookSession& subject, const std::string& name) {
       text = std::string(as_text(point.reader().fetch(point.reader().set().root().job_file)));
       found.point = point.facts();
       found.authenticated = point.authenticated();
+      found.encrypted = keeps_others_out(sets.sealed(*number)->seal->keys);
       break;
     } catch (const Error& error) {
       if (!does_not_read(error)) throw;
@@ -219,11 +246,28 @@ JobOnDrive job_on_drive(LookSession& subject, const std::string& name) {
   return found;
 }
 
+// What names a command, or a place where whoever runs the job reads or writes besides the files that it
+// saves; and whatever would turn encryption off.
+static std::vector<std::string> drop_what_acts(const JobOnDrive& found, Changes& changes) {
+  std::vector<std::string> dropped;
+  for (const FileKey* key : job_file_keys()) {
+    const std::string table = key->table, name = key->key;
+    const bool place =
+        table == "protect" && (name == "passphrase" || name == "recovery-key" || name == "bait");
+    const bool opens = table == "protect" && name == "encryption" && found.encrypted;
+    const bool drive = table == "where" && name != "destinations";
+    const bool acts = table == "around" || table == "tell" || place || opens || drive;
+    if (acts && changes.drop(key->table, key->key)) dropped.push_back("[" + table + "] " + name);
+  }
+  return dropped;
+}
+
 RebuiltFile file_for_here(const JobOnDrive& found, const LookSession& subject, const RebuildHere& here) {
   const Job& job = found.job;
   RebuiltFile out;
   Changes changes(job);
-  changes.set("where", "destinations", destinations_here(job, subject));
+  changes.set("where", "destinations",
+              found.authenticated ? destinations_here(job, subject) : KeyValues{subject.root()});
   KeyValues folders, skip, people;
   for (const std::string& folder : job.what.folders) folders.push_back(mapped_text(folder, here.map));
   for (const std::string& pattern : job.what.skip) skip.push_back(mapped_text(pattern, here.map));
@@ -235,20 +279,14 @@ RebuiltFile file_for_here(const JobOnDrive& found, const LookSession& subject, c
   changes.set("what", "skip", skip);
   changes.set("what", "people", people);
   if (!found.authenticated) {
-    bool any = false;
-    for (const FileKey* key : job_file_keys()) {
-      const std::string table = key->table, name = key->key;
-      const bool acts = table == "around" || table == "tell" ||
-                        (table == "where" && (name == "attach" || name == "detach"));
-      any = (acts && changes.drop(key->table, key->key)) || any;
-    }
-    if (any)
-      out.notes.push_back(
-          "[around], [tell] and the commands of [where] are left out: no key says who made this point, so "
-          "anybody "
-          "who could write the drive may have written them");
+    const std::vector<std::string> dropped = drop_what_acts(found, changes);
+    if (!dropped.empty())
+      out.notes.push_back(join(dropped, ", ") +
+                          " did not come along: no key says who made this point, so anybody who could write "
+                          "the drive may have written them; say them again with kestrum job edit");
   }
   out.text = edit_job_text(job.name, job.file, job.text, std::move(changes).with(here.changes));
+  refuse_passphrase_at_destination(parse_job(job.name, job.file, out.text));
   return out;
 }
 
@@ -272,6 +310,28 @@ MissingHere missing_here(const Job& job, const People& people) {
   return missing;
 }
 
+Rebuilt take_over_sets(const Home& home, const Job& job, LookSession& subject) {
+  Rebuilt result;
+  const auto named = std::find_if(job.destinations.begin(), job.destinations.end(),
+                                  [&](const std::string& one) { return root_of(one) == subject.root(); });
+  if (named == job.destinations.end())
+    throw Error(ErrorKind::usage,
+                "the job '" + printable(job.name) + "' does not save to " + printable(subject.root()),
+                "its destinations are " + join(job.destinations, ", ") +
+                    "; change them with: kestrum job edit " + shell_word(printable(job.name)) +
+                    " --where-destinations FOLDER");
+  subject.proved_sets();
+  rebuild_history(home, job.name, *named, subject, result);
+  std::optional<JobState> before;
+  try {
+    before = home.load_state(job.name);
+  } catch (const Error&) {
+    // What does not read is replaced.
+  }
+  home.save_state(job.name, state_of(home, subject, *named, before));
+  return result;
+}
+
 Rebuilt rebuild_job(const Home& home, const JobOnDrive& found, const std::string& text,
                     LookSession& subject) {
   const std::string& name = found.job.name;
@@ -284,7 +344,7 @@ Rebuilt rebuild_job(const Home& home, const JobOnDrive& found, const std::string
   }
   write_recovery_files(job, subject, result);
   rebuild_history(home, name, named, subject, result);
-  home.save_state(name, state_of(subject, named));
+  home.save_state(name, state_of(home, subject, named, std::nullopt));
   home.create_job(name, text);
   return result;
 }

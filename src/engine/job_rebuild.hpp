@@ -11,11 +11,13 @@ struct JobOnDrive {
   Job job;                          // as it was, under its new name
   SetFacts point;                   // that it was saved with
   bool authenticated = false;       // else anybody who could write there could have made it
+  bool encrypted = false;           // only who has a way in reads it, whoever made it
   std::vector<std::string> unread;  // newer points that do not tell it, and why
 };
 
-// Of the newest point that tells it. Throws Error: usage when there is no point, or the file does not read;
-// key, damage as the newest point does when none tells it.
+// Of the newest point that tells it, of those that the way in at hand proves (prove_by_path). Throws Error:
+// usage when there is no point, or the file does not read; key, damage as the newest point does when none
+// tells it, and key where some points are encrypted and no way in was given.
 JobOnDrive job_on_drive(LookSession& subject, const std::string& name);
 
 // What is otherwise on this machine.
@@ -28,8 +30,9 @@ struct RebuiltFile {
   std::string text;
   std::vector<std::string> notes;  // what was changed for a reason of its own, in plain words
 };
-// The job's file for this machine: the destination is where it is now, and commands that anybody could have
-// written are left out. Throws Error of kind usage when it would be no valid job.
+// The job's file for this machine: the destination is where it is now, and of a point that anybody could have
+// made nothing comes along that names a place to read or write for whoever runs the job, or a command. Throws
+// Error of kind usage when it would be no valid job, or its passphrase lies at the destination itself.
 RebuiltFile file_for_here(const JobOnDrive& found, const LookSession& subject, const RebuildHere& here);
 
 // An absolute path, or a pattern that is one, as it is here.
@@ -49,6 +52,9 @@ struct Rebuilt {
   std::vector<std::string> troubles;        // what could not be brought back, and why
   std::vector<std::string> recovery_files;  // written anew from the seals
 };
+// The job is here already, and the sets become its own: memory and history as a rebuilt one has them, its
+// file stays as it is. Throws Error of kind usage when it does not save to that place.
+Rebuilt take_over_sets(const Home& home, const Job& job, LookSession& subject);
 // Writes memory, history and, last, the job's file. Throws Error: usage when there is such a job; failed.
 Rebuilt rebuild_job(const Home& home, const JobOnDrive& found, const std::string& text, LookSession& subject);
 

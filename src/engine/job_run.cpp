@@ -9,9 +9,12 @@
 #include "engine/destination_note.hpp"
 #include "engine/disk_sharing.hpp"
 #include "engine/drive_trouble.hpp"
+#include "engine/gone_points.hpp"
 #include "engine/leftover_use.hpp"
 #include "engine/log_keeping.hpp"
+#include "engine/run_refusal.hpp"
 #include "engine/set_proofs.hpp"
+#include "engine/ways_in.hpp"
 #include "job/job_selection.hpp"
 #include "plan/plan_words.hpp"
 
@@ -139,10 +142,22 @@ std::optional<JobState> JobRun::remembered() {
   }
 }
 
+// Under an identity of its own: the one that it has is that of the folder which another home writes to.
+bool JobRun::begins_beside(LookSession& found) {
+  found.proved_sets();
+  const std::optional<NotOwn> why = not_own(found);
+  return why && why->why != NotOwn::Why::namesake;
+}
+
 void JobRun::steps() {
   if (trouble_) throw *trouble_;
   std::optional<JobState> state = remembered();
   LookSession found(job_, named_, state, context_, keys_);
+  if (context_.meant.beside && begins_beside(found)) {
+    state = context_.home.new_memory();
+    context_.home.save_state(job_.name, *state);
+    found = LookSession(job_, named_, state, context_, keys_);
+  }
   // Without a memory, an empty place cannot be told from an empty mount point.
   if (memory_trouble_ && !found.has_identity()) throw *memory_trouble_;
   if (memory_trouble_) problem(context_.home.state_file(job_.name), "read", memory_trouble_->what());
@@ -177,6 +192,9 @@ void JobRun::work(WriteSession& session, const Selection& selection) {
   session.prove_sets();
   accept_or_refuse(session);
   session.finish_folds();
+  miss_points(session);
+  if (const std::string old = old_way(session).text(); !old.empty())
+    note(old + "; " + old_way_advice(job_.name));
   try {
     make_point(session, selection, fit);
     keep_up(fit.upkeep());
@@ -190,6 +208,15 @@ void JobRun::work(WriteSession& session, const Selection& selection) {
     problem(context_.home.state_file(job_.name), "remember which drive is the job's",
             std::string(session.memory_trouble()->what()) +
                 "; until that is mended, a wrong drive in its place is not noticed");
+}
+
+// What lay there when this home looked last, and is gone by no rule and no person: it goes on, and says so,
+// until somebody says that it is well.
+void JobRun::miss_points(const WriteSession& session) {
+  const std::vector<KnownPoint> gone = gone_points(session);
+  if (context_.meant.moved) return let_be_gone(history_, gone, context_.clock.now());
+  for (const KnownPoint& point : gone)
+    problem(session.root(), "find a point", gone_text(point) + "; " + gone_advice(job_, point));
 }
 
 // A run that says nothing is all right; a point that cannot be restored is not.
@@ -291,11 +318,7 @@ void JobRun::look_over(WriteSession& session) {
 void JobRun::accept_or_refuse(WriteSession& session) {
   std::string older = session.older_state();
   if (older.empty()) return;
-  if (!context_.meant.anything())
-    throw Error(ErrorKind::wrong_drive, older,
-                "look at the drive: was it copied, set back, or changed by somebody? To go on from what it "
-                "shows now: kestrum run " +
-                    shell_word(printable(job_.name)) + " --moved");
+  if (!context_.meant.anything()) throw older_state_error(session, older);
   note(older + "; it goes on from there");
   session.accept_state();
 }
@@ -315,6 +338,7 @@ void JobRun::prepare(WriteSession& session, const std::vector<Sequence>& unreada
   plan_.emplace();
   SetPlan& plan = *plan_;
   plan.sequence = session.drive().highest + 1;
+  plan.set = random_id();
   plan.started = context_.clock.now();
   const ChainRules rules{job_.kind, job_.renew, full_fits_};
   const Instant now = context_.clock.now();
@@ -338,6 +362,7 @@ StoredSet JobRun::write(WriteSession& session, const Selection& selection, FitDr
   note("kind: " + std::string(kind_name(plan.decision.kind)) + ", because " +
        kind_reason_text(plan.decision));
   session.drive().highest = plan.sequence;
+  session.drive().begun = plan.set;
   session.memory().naming = plan.naming;
   session.memory().naming_known = !keeps_others_out(plan.keys);
   session.memory().chain_keys[plan.chain] = key_check(plan.master);
@@ -404,6 +429,12 @@ void JobRun::remember(WriteSession& session, const FoundSet& set, const StoredSe
   }
   watch_->remember(drive, set.facts().set, base, stored.again);
   session.save_memory();
+  if (!session.memory_trouble()) return;
+  try {
+    session.leave_unremembered(set.folder.sequence);
+  } catch (const Error& error) {
+    problem(session.root(), "note that this home could not remember its point", error.what());
+  }
 }
 
 // The new point is whole; the earlier ones are not.

@@ -28,6 +28,7 @@ class JobRun {
   void end();
   void work(WriteSession& session, const Selection& selection);
   std::optional<JobState> remembered();
+  static bool begins_beside(LookSession& found);
   Selection selected(bool silent);
   void refuse_same_disk(const LookSession& found, const Selection& selection);
   // Until a set is sealed: what was decided is decided anew when a base turns out not to read, and after room
@@ -53,6 +54,7 @@ class JobRun {
   void tell_saved_anew(const StoredSet& stored);
   void read_back(WriteSession& session, const FoundSet& set);
   void keep_up(Upkeep& upkeep);
+  void miss_points(const WriteSession& session);
   void tell_incomplete(const WriteSession& session);
   void tell_upkeep(const UpkeepResult& result, const std::string& why);
   void tell_broken(const WriteSession& session);

@@ -19,6 +19,7 @@ void JobRun::take_up_leftover(WriteSession& session, SetPlan& plan) {
   }
   if (!why.empty()) return session.clear_leftover(why);
   plan.sequence = mark.sequence;
+  plan.set = mark.set;
   plan.goes_on = std::move(left);
 }
 
@@ -132,7 +133,7 @@ void JobRun::begin_chain(WriteSession& session, SetPlan& plan, const FoundSet* n
   }
   if (session.sets().newest() == nullptr && !plan.goes_on) confirm_passphrase(*phrase);
   const std::vector<KeyEntry> none;
-  plan.keys = {keys_->passphrase_entry(plan.master, plan.chain, *phrase, context_.key_cost,
+  plan.keys = {keys_->passphrase_entry(plan.master, plan.chain, *phrase, key_cost_of(job_, context_),
                                        newest != nullptr ? newest->seal->keys : none)};
   for (const std::string& file : job_.recovery_keys)
     plan.keys.push_back(make_recovery_entry(plan.master, read_recovery_public(file)));

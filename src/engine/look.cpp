@@ -3,7 +3,10 @@
 #include <algorithm>
 
 #include "base/text.hpp"
+#include "engine/gone_points.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/run_refusal.hpp"
+#include "engine/ways_in.hpp"
 
 namespace kestrum {
 namespace {
@@ -165,9 +168,10 @@ static void add_proofs(std::vector<PointInfo>& points, const SetList& sets, Hist
 
 // A set that was sealed, or began to be removed, since it was listed lies under another name now: its files
 // seem to be missing.
-static std::vector<PointInfo> settled_points(LookSession& session, History* history) {
+static std::vector<PointInfo> settled_points(LookSession& session, History* history, bool& words_proved) {
   constexpr int tries = 4;
   for (int attempt = 1;; ++attempt) {
+    words_proved = session.prove_at_hand();
     std::vector<PointInfo> points = own_points(session, history, true);
     const bool good =
         std::all_of(points.begin(), points.end(), [](const PointInfo& one) { return one.findings.empty(); });
@@ -178,7 +182,7 @@ static std::vector<PointInfo> settled_points(LookSession& session, History* hist
 
 PointsResult list_points(LookSession& session, History* history) {
   PointsResult result;
-  result.points = settled_points(session, history);
+  result.points = settled_points(session, history, result.words_proved);
   result.destination = session.root();
   result.drive = session.drive_name();
   result.machine = session.identity().machine;
@@ -190,9 +194,13 @@ PointsResult list_points(LookSession& session, History* history) {
   result.left = left_point(session);
   result.findings = session.findings();
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
+  for (const std::string& line : gone_lines(session)) result.findings.push_back(line);
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
   for (const std::string& name : session.sets().strangers())
     result.notes.push_back("left alone, being no set of the job: " + printable(name));
+  if (const std::string old = old_way(session).text(); !old.empty() && session.job())
+    result.notes.push_back(old + "; " + old_way_advice(session.job()->name));
+  result.refused = run_refusal(session);
   result.space = session.store().space();
   return result;
 }

@@ -45,9 +45,11 @@ struct PointsResult {
   std::string job;
   std::optional<bool> encrypted;  // of the newest set, else as the job says; none: nothing is known
   std::vector<PointInfo> points;  // in order
+  bool words_proved = true;       // what was said of points, by people and the guard: by the chain's key
   std::optional<LeftPoint> left;
   std::vector<std::string> findings;  // of the drive, the job's folder, what is gone and what is not ours
   std::vector<std::string> notes;     // what lies beside the sets and is left alone
+  std::optional<Error> refused;       // what the next run is refused with
   StoreSpace space;
 };
 

@@ -18,6 +18,7 @@ struct DriveMeant {
   bool moved = false;           // the sets were brought here for good, or set back: the job goes on from them
   bool new_drive = false;       // it is another drive than before, and the job begins on it
   bool new_passphrase = false;  // a new chain begins with it, beside what it does not open
+  bool beside = false;          // where the job's folder is not this home's, it begins in one beside it
   bool anything() const { return moved || new_drive; }
 };
 

@@ -7,12 +7,6 @@
 namespace kestrum {
 namespace {
 
-void leave_out(FoundSet& set, NotOurs why) {
-  set.not_ours = why;
-  if (set.seal) set.left_out = std::move(set.seal);
-  set.seal.reset();
-}
-
 void take_in(FoundSet& set) {
   set.not_ours.reset();
   set.seal = std::move(set.left_out);
@@ -55,6 +49,7 @@ class Prover {
         if (rules_.knows(seal.core.facts.chain) == known) try_key(set, seal);
       });
     }
+    for (const auto& [set, error] : unopened_) count_closed(*set, *seal_of(*set), error);
     if (wanted_ == KeysWanted::newest) refuse_wrong_key();
     sets_.amend([&](FoundSet& set) { return settle(set); });
   }
@@ -79,14 +74,23 @@ class Prover {
       opened_ = true;
     } catch (const Error& error) {
       if (error.kind() != ErrorKind::key && error.kind() != ErrorKind::damage) throw;
-      bool counts =
-          rules_.remembered == nullptr || rules_.remembered->empty() || rules_.knows(seal.core.facts.chain);
-      if (!counts) return;
-      closed_ = error;
-      newest_closed_ = std::max(newest_closed_, set.folder.sequence);
+      unopened_.emplace_back(&set, error);
       return;
     }
     newest_opened_ = std::max(newest_opened_, set.folder.sequence);
+  }
+
+  // Once all others were tried.
+  void count_closed(const FoundSet& set, const Seal& seal, const Error& error) {
+    if (opens_by_its_chain(seal, keys_)) {
+      newest_opened_ = std::max(newest_opened_, set.folder.sequence);
+      return;
+    }
+    bool counts =
+        rules_.remembered == nullptr || rules_.remembered->empty() || rules_.knows(seal.core.facts.chain);
+    if (!counts) return;
+    closed_ = error;
+    newest_closed_ = std::max(newest_closed_, set.folder.sequence);
   }
 
   // A wrong passphrase must not begin a chain beside the one that it does not open.
@@ -147,6 +151,7 @@ class Prover {
   const OwnRules& rules_;
   KeysWanted wanted_;
   bool opened_ = false;
+  std::vector<std::pair<const FoundSet*, Error>> unopened_;
   std::optional<Error> closed_;
   Sequence newest_closed_ = 0, newest_opened_ = 0;
 };
@@ -154,7 +159,7 @@ class Prover {
 std::string reason_text(NotOurs why) {
   switch (why) {
     case NotOurs::clear:
-      return "it is not encrypted, and the job is: anybody who can write the drive could have written it";
+      return "it is not encrypted as the job is: anybody who can write the drive could have written it";
     case NotOurs::unknown:
       return "this machine has not made it, and the passphrase has not opened it";
     case NotOurs::closed:
@@ -168,6 +173,22 @@ std::string reason_text(NotOurs why) {
 }
 
 }  // namespace
+
+bool opens_by_its_chain(const Seal& seal, KeyRing& keys) {
+  const Id& chain = seal.core.facts.chain;
+  for (const KeyRing::Opened& opened : keys.opened_of(chain)) {
+    if (!seal_is_authentic(seal, opened.master)) continue;
+    keys.take(seal.keys, chain, opened);
+    return true;
+  }
+  return false;
+}
+
+void leave_out(FoundSet& set, NotOurs why) {
+  set.not_ours = why;
+  if (set.seal) set.left_out = std::move(set.seal);
+  set.seal.reset();
+}
 
 void leave_out_by_form(SetList& sets, const OwnRules& rules) {
   if (!rules.encrypted) return;
@@ -185,7 +206,8 @@ void leave_out_by_form(SetList& sets, const OwnRules& rules) {
     if (!set.sealed()) return false;
     if (is_clear(*set.seal)) {
       bool before = number == 0 || (set.folder.sequence < number && set.facts().started < *earliest);
-      if (before && made_here(*set.seal, rules)) return false;
+      bool known = !before && rules.made_here && rules.made_here(set.facts().set);
+      if ((before || known) && made_here(*set.seal, rules)) return false;
       leave_out(set, NotOurs::clear);
       return true;
     }

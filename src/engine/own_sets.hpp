@@ -13,11 +13,13 @@ struct OwnRules {
   bool encrypted = false;                            // the job
   const std::map<Id, Digest>* remembered = nullptr;  // chains and what tells their keys; nullptr: nothing
   std::string job = {};                              // its name, for what to do
+  // Whether the history knows that set as made here; empty: it knows nothing.
+  std::function<bool(const Id& set)> made_here = {};
   bool knows(const Id& chain) const { return remembered != nullptr && remembered->contains(chain); }
 };
 
-// Without a key: what anybody could have written, unless it is from before the job was encrypted; and, where
-// this machine remembers chains, those that it does not.
+// Without a key: what anybody could have written, unless it is from before the job was encrypted, or from a
+// time in between that the history knows; and, where this machine remembers chains, those that it does not.
 void leave_out_by_form(SetList& sets, const OwnRules& rules);
 
 // With the key: afterwards every set that counts was written with the key of its chain, as far as that is at
@@ -30,6 +32,12 @@ enum class KeysWanted {
 };
 void prove(SetList& sets, KeyRing& keys, const OwnRules& rules, KeysWanted wanted);
 
+// A seal from before the ways in were changed, put back: what has opened others of its chain proves it, and
+// opens it from now on. False where nothing does.
+bool opens_by_its_chain(const Seal& seal, KeyRing& keys);
+
+// It counts for nothing from now on; its seal is kept aside.
+void leave_out(FoundSet& set, NotOurs why);
 // The list with those taken in that only lack their key (NotOurs::closed).
 SetList with_closed(SetList sets);
 

@@ -4,6 +4,7 @@
 
 #include "base/text.hpp"
 #include "engine/each_drive.hpp"
+#include "engine/gone_points.hpp"
 #include "engine/look.hpp"
 #include "plan/plan_words.hpp"
 
@@ -115,10 +116,12 @@ DropOutlook outlook(const LookSession& session, Sequence point, History& history
 std::vector<PointSaid> points_said(const std::string& job, const RunContext& context) {
   std::vector<PointSaid> out;
   EachDrive drives(job, context);
-  drives.visit([&](const LookSession& session) {
+  drives.visit([&](LookSession session) {
+    const bool proved = session.prove_at_hand();
     for (const PointInfo& info : own_points(session, &drives.history)) {
-      if (info.sealed && info.facts.standing.is != Standing::Is::by_rules)
-        out.push_back(said_of(session, info));
+      if (!info.sealed || info.facts.standing.is == Standing::Is::by_rules) continue;
+      out.push_back(said_of(session, info));
+      out.back().proved = proved;
     }
   });
   return out;
@@ -133,6 +136,22 @@ KeptOutcome keep_point(const std::string& job, const std::string& point, const s
 KeptOutcome leave_point_to_rules(const std::string& job, const std::string& point,
                                  const RunContext& context) {
   return restate(job, point, {}, context);
+}
+
+std::optional<KnownPoint> drop_gone_point(const std::string& job, const std::string& point,
+                                          const RunContext& context) {
+  EachDrive drives(job, context);
+  std::optional<KnownPoint> found;
+  drives.visit([&](const LookSession& session) {
+    const std::string drive = session.drive_name() + ":";
+    const std::string number = point.starts_with(drive) ? point.substr(drive.size()) : point;
+    for (const KnownPoint& gone : gone_points(session)) {
+      if (std::to_string(gone.sequence) == number && !found) found = gone;
+    }
+  });
+  if (found) let_be_gone(drives.history, {*found}, context.clock.now());
+  if (drives.history.trouble()) throw *drives.history.trouble();
+  return found;
 }
 
 DropOutlook look_at_drop(const std::string& job, const std::string& point, const RunContext& context) {

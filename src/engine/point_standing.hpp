@@ -12,6 +12,7 @@ struct PointSaid {
   std::string root;
   SetFacts facts;
   Health health = Health::unproved;
+  bool proved = true;  // what was said of it, by the chain's key
 };
 // DRIVE:NUMBER, which names it and no other.
 std::string exactly(const PointSaid& point);
@@ -41,6 +42,10 @@ struct DropOutlook {
 };
 // Throws Error as keep_point does, and failed where no good point would be left.
 DropOutlook look_at_drop(const std::string& job, const std::string& point, const RunContext& context);
+
+// A point that is missed (engine/gone_points) is missed no more; nothing where `point` is no such one.
+std::optional<KnownPoint> drop_gone_point(const std::string& job, const std::string& point,
+                                          const RunContext& context);
 
 struct DropOutcome {
   DropOutlook before;

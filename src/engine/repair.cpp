@@ -296,6 +296,9 @@ RepairResult repair_drive(WriteSession& session, const RepairRequest& request,
   const RunContext& context = session.context();
   RepairResult result;
   result.root = session.root();
+  const Destination& place = session.destination();
+  if (place.drive_file_lost) result.identities.emplace_back(drive_name);
+  if (place.job_file_lost) result.identities.push_back(in_folder(place.folder, job_identity_name));
   SealedAnew anew = seal_lost_sets(session, request.dry);
   result.sealed_anew = std::move(anew.sets);
   result.not_sealed = std::move(anew.not_sealed);

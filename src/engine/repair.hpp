@@ -9,6 +9,7 @@ namespace kestrum {
 
 struct RepairResult {
   std::string root;                     // of the destination
+  std::vector<std::string> identities;  // small files that were lost, and are written anew: paths
   std::vector<Sequence> sealed_anew;    // sets of which neither seal did read
   std::vector<std::string> not_sealed;  // those for which that could not be done, and why
   std::vector<SetRepair> sets;          // of which something was to be mended

@@ -41,4 +41,11 @@ struct RunContext {
   const Clock* file_clock = nullptr;  // nullptr: the system's
 };
 
+// Of a job's new key entries.
+inline Argon2Cost key_cost_of(const Job& job, const RunContext& context) {
+  Argon2Cost cost = context.key_cost;
+  if (job.passphrase_memory_kib != 0) cost.memory_kib = job.passphrase_memory_kib;
+  return cost;
+}
+
 }  // namespace kestrum

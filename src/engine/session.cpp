@@ -1,8 +1,12 @@
 #include "engine/session.hpp"
 
+#include <unistd.h>
+
+#include <algorithm>
 #include <filesystem>
 
 #include "base/text.hpp"
+#include "engine/path_proof.hpp"
 
 namespace kestrum {
 namespace {
@@ -80,11 +84,18 @@ Located locate_from_top(const std::string& path) {
   return locate(destination_in(path));
 }
 
-std::string names_of(const std::vector<JobPlace>& places) {
-  std::vector<std::string> lines;
+// As words of a command. Of two with the same names each by its folder, which is no other's.
+std::string names_of(const std::vector<JobPlace>& places, const std::string& where) {
+  std::map<std::string, std::vector<std::string>> folders;  // by names
   for (const JobPlace& place : places) {
-    lines.push_back("--machine " + printable(place.identity.machine) + " --job " +
-                    printable(place.identity.name));
+    const std::string names = "--machine " + shell_word(printable(place.identity.machine)) + " --job " +
+                              shell_word(printable(place.identity.name));
+    folders[names].push_back(shell_word(printable(where + "/" + place.folder)));
+  }
+  std::vector<std::string> lines;
+  for (const auto& [names, of_them] : folders) {
+    if (of_them.size() == 1) lines.push_back(names);
+    if (of_them.size() > 1) lines.insert(lines.end(), of_them.begin(), of_them.end());
   }
   return join(lines, "\n  ");
 }
@@ -99,9 +110,40 @@ JobPlace choose_place(const std::vector<JobPlace>& all, const SubjectOptions& op
   }
   if (fitting.size() == 1) return fitting[0];
   if (fitting.empty())
-    throw Error(ErrorKind::usage, "no such job is in " + printable(where), "there are:\n  " + names_of(all));
+    throw Error(ErrorKind::usage, "no such job is in " + printable(where),
+                "there are:\n  " + names_of(all, where));
+  const bool alike = std::all_of(fitting.begin(), fitting.end(), [&](const JobPlace& one) {
+    return one.identity.machine == fitting[0].identity.machine &&
+           one.identity.name == fitting[0].identity.name;
+  });
   throw Error(ErrorKind::usage, "several jobs are in " + printable(where),
-              "choose one with\n  " + names_of(fitting));
+              (alike ? "they have the same names: choose one by its folder\n  " : "choose one with\n  ") +
+                  names_of(fitting, where));
+}
+
+// Jobs of that name which this home has not made.
+std::string of_others(const std::vector<JobPlace>& places, const JobState& own, const std::string& name,
+                      const std::string& where) {
+  std::string words;
+  for (const JobPlace& place : places) {
+    if (place.identity.name != to_utf8(name) || place.identity.job == own.job) continue;
+    words += "another job of that name is in " + shell_word(printable(where + "/" + place.folder)) +
+             ": to look into it, name that folder instead of the job\n  ";
+  }
+  return words;
+}
+
+// What a home remembers of the job with that number, whatever it is called.
+std::optional<JobState> memory_of(const Home& home, const Id& job) {
+  try {
+    for (const std::string& name : home.job_names()) {
+      std::optional<JobState> state = home.load_state(name);
+      if (state && state->job == job) return state;
+    }
+  } catch (const Error&) {
+    // A home that does not read knows nothing; looking by a path needs none.
+  }
+  return std::nullopt;
 }
 
 std::shared_ptr<KeyRing> key_ring(const std::string& source, const std::string& what,
@@ -119,9 +161,13 @@ LookSession::LookSession(const Job& job, const std::string& named, const std::op
                          const RunContext& context, std::shared_ptr<KeyRing> keys)
     : place_(std::make_unique<Destination>(
           find_destination(job, named, state, context.machine, context.open_store, context.meant))),
+      home_(&context.home),
       job_(job),
       state_(state),
-      keys_(std::move(keys)) {}
+      keys_(std::move(keys)),
+      asks_(job.passphrase == "ask") {
+  findings_ = lost_file_lines(*place_);
+}
 
 // The job's folder at a place: the one that the path named, or the one that fits the options.
 void LookSession::find_job(const std::string& named_folder, const SubjectOptions& options) {
@@ -130,7 +176,9 @@ void LookSession::find_job(const std::string& named_folder, const SubjectOptions
   if (!found) {
     std::vector<JobPlace> places = list_jobs_at(store());
     SubjectOptions choice = options;
+    std::string others;
     if (job_ && state_) {
+      others = of_others(places, *state_, job_->name, root());
       std::erase_if(places, [&](const JobPlace& one) { return one.identity.job != state_->job; });
     } else if (job_ && choice.job.empty()) {
       choice.job = job_->name;
@@ -139,7 +187,7 @@ void LookSession::find_job(const std::string& named_folder, const SubjectOptions
       throw Error(ErrorKind::no_destination,
                   "there is no archive set of the job '" + printable(job_->name) + "' in " +
                       printable(root()) + " yet",
-                  "run the job first: kestrum run " + shell_word(printable(job_->name)));
+                  others + "run the job first: kestrum run " + shell_word(printable(job_->name)));
     bool destination = place_->drive || place_->drive_trouble;
     if (places.empty() && destination)
       throw Error(ErrorKind::no_destination, "the destination " + printable(root()) + " holds no job yet",
@@ -154,11 +202,25 @@ void LookSession::find_job(const std::string& named_folder, const SubjectOptions
   }
   place_->folder = found->folder;
   place_->identity = found->identity;
-  if (!found->finding.empty()) findings_.push_back(found->finding);
+  place_->job_file_lost = job_ && !found->finding.empty();
+  if (!job_ && !found->finding.empty()) findings_.push_back(found->finding);
+  for (const std::string& line : lost_file_lines(*place_)) findings_.push_back(line);
+}
+
+// What does not read is told; a job's sets may prove its drive instead.
+void LookSession::prove_drive() {
+  const bool damaged = place_->drive_trouble.has_value();
+  try {
+    if (job_ && state_) prove_drive_by_sets(*place_, state_);
+  } catch (const Error& error) {
+    if (error.kind() != ErrorKind::damage) throw;
+  }
+  if (damaged && !place_->drive_file_lost) findings_.emplace_back(place_->drive_trouble->what());
 }
 
 LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
   LookSession session;
+  session.home_ = home;
   std::string source = options.passphrase.value_or("ask");
   DestinationAddress address = DestinationAddress::parse(options.subject);
   bool by_name = home != nullptr && !address.names_drive() &&
@@ -181,9 +243,14 @@ LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
   }
   session.place_ =
       std::make_unique<Destination>(Destination{open_place(address, options.open_store), {}, {}, {}});
-  if (session.place_->drive_trouble) session.findings_.emplace_back(session.place_->drive_trouble->what());
+  if (by_name)
+    session.place_->named =
+        options.destination.empty() ? session.job_->destinations.at(0) : options.destination;
+  session.prove_drive();
   session.find_job(located.folder, options);
   session.named_set_ = located.set;
+  session.asks_ = source == "ask";
+  if (!by_name && home != nullptr) session.home_memory_ = memory_of(*home, session.identity().job);
   if (options.recovery_key) {
     session.keys_ = std::make_shared<KeyRing>([] { return std::nullopt; });
     session.keys_->use_recovery_key(*options.recovery_key);
@@ -246,6 +313,40 @@ bool LookSession::is_current() const {
   return !sets_ || sets_->is_current(store());
 }
 
+History& LookSession::history() const {
+  if (history_) return *history_;
+  const bool any = home_ != nullptr && access(home_->ledger_file().c_str(), F_OK) == 0;
+  history_ = any ? History::open(*home_, [](const std::string&) {}) : History();
+  return *history_;
+}
+
+// Of what nothing was said there is nothing to prove.
+static bool worth_proving(const SetList& sets) {
+  for (const FoundSet& set : sets) {
+    if (set.not_ours == NotOurs::unknown) return true;
+    if (!set.sealed() || !keeps_others_out(set.seal->keys)) continue;
+    const SetFacts& facts = set.facts();
+    if (set.twin || facts.standing.is != Standing::Is::by_rules || facts.guard != GuardMark::none)
+      return true;
+  }
+  return false;
+}
+
+bool LookSession::prove_at_hand() {
+  if (proved_ || !worth_proving(own_sets())) return true;
+  if (asks_ && !keys().recovery_key()) return false;
+  for (const FoundSet& set : proved_sets()) {
+    if (!set.sealed() || !keeps_others_out(set.seal->keys)) continue;
+    try {
+      keys().unlock(set.seal->keys, set.facts().chain);
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::key && error.kind() != ErrorKind::damage) throw;
+      return false;
+    }
+  }
+  return true;
+}
+
 void LookSession::read_again() {
   sets_.reset();
   proved_ = false;
@@ -253,12 +354,14 @@ void LookSession::read_again() {
 
 OwnRules LookSession::own_rules() const {
   return {job_ && job_->encryption != Encryption::none, state_ ? &state_->chain_keys : nullptr,
-          job_ ? job_->name : std::string()};
+          job_ ? job_->name : std::string(), [this](const Id& set) { return history().knows_set(set); }};
 }
 
 const SetList& LookSession::proved_sets() {
   SetList& list = own_sets();
-  if (job_ && !proved_) prove(list, keys(), own_rules(), KeysWanted::as_far_as_they_open);
+  if (!proved_ && job_) prove(list, keys(), own_rules(), KeysWanted::as_far_as_they_open);
+  if (!proved_ && !job_)
+    prove_by_path(list, keys(), {home_memory_ ? &home_memory_->chain_keys : nullptr, named_set_});
   proved_ = true;
   return list;
 }
@@ -295,9 +398,23 @@ bool LookSession::authenticated(const FoundSet& set) const {
   const Id& chain = set.facts().chain;
   KeyRing::Opened opened = keys().open(set.seal->keys, chain);
   if (opened.by == KeyEntryType::passphrase) return true;
-  if (opened.by == KeyEntryType::clear || !state_) return false;
-  auto known = state_->chain_keys.find(chain);
-  return known != state_->chain_keys.end() && known->second == key_check(opened.master);
+  const std::optional<JobState>& memory = job_ ? state_ : home_memory_;
+  if (opened.by == KeyEntryType::clear || !memory) return false;
+  auto known = memory->chain_keys.find(chain);
+  return known != memory->chain_keys.end() && known->second == key_check(opened.master);
+}
+
+std::vector<std::string> LookSession::unproved_lines() const {
+  if (job_ || !proved_ || !sets_) return {};
+  std::vector<std::string> lines = left_out_lines(*sets_);
+  std::vector<Sequence> closed;
+  for (const FoundSet& set : *sets_) {
+    if (set.not_ours == NotOurs::closed) closed.push_back(set.folder.sequence);
+  }
+  if (!closed.empty())
+    lines.push_back("the way in at hand does not open " +
+                    std::string(closed.size() == 1 ? "point " : "points ") + sequences_text(closed));
+  return lines;
 }
 
 std::string LookSession::anybody_wrote() const {

@@ -50,6 +50,10 @@ class LookSession {
   const JobIdentity& identity() const { return *place_->identity; }
   const std::optional<Job>& job() const { return job_; }
   const std::optional<JobState>& state() const { return state_; }
+  // nullptr: opened without one.
+  const Home* home() const { return home_; }
+  // Of that home; looking makes none where there is none.
+  History& history() const;
   // What is wrong with the job's folder or the drive's file; empty when nothing.
   const std::vector<std::string>& findings() const { return findings_; }
   // The set that the path named, if it named one.
@@ -59,8 +63,11 @@ class LookSession {
   const SetList& sets() const&;
   SetList sets() && { return own_sets(); }
   // The same once the keys have been tried: what counts afterwards, as far as it opens, was written with its
-  // chain's key. By a path, whatever lies there counts.
+  // chain's key. By a path, see prove_by_path(). Throws Error of kind key there.
   const SetList& proved_sets();
+  // The same where it matters and nobody need be asked for a key: where something is left out, or something
+  // was said of a point. False where what was said is not proved.
+  bool prove_at_hand();
   // The job's passphrase did not open that chain when it was last tried. What lies there of such chains
   // counts by its seals' word.
   bool opens_otherwise(const Id& chain) const { return state_ && state_->closed_chains.contains(chain); }
@@ -76,6 +83,8 @@ class LookSession {
   // Nobody without the passphrase, or without what this machine remembers, can have written that set. A key
   // that is lacking is none.
   bool authenticated(const FoundSet& set) const;
+  // By a path: what does not count, once the keys have been tried: a line each.
+  std::vector<std::string> unproved_lines() const;
   // By a path: some of the sets there could have been written by anybody. In one sentence; empty otherwise.
   std::string anybody_wrote() const;
 
@@ -84,21 +93,27 @@ class LookSession {
   Destination& place() { return *place_; }
   SetList& own_sets();
   std::optional<JobState>& own_state() { return state_; }
+  void forget_findings() { findings_.clear(); }
   OwnRules own_rules() const;
 
  private:
   void find_job(const std::string& named_folder, const SubjectOptions& options);
+  void prove_drive();
   const DriveState* remembered_drive() const;
   std::string missing_end() const;
   std::string broken_order() const;
   std::unique_ptr<Destination> place_;
+  const Home* home_ = nullptr;
+  std::optional<JobState> home_memory_;  // by a path: of the home's job that lies there, if one does
   std::vector<std::string> findings_;
   std::optional<Job> job_;
   std::optional<JobState> state_;
   std::optional<Sequence> named_set_;
   std::shared_ptr<KeyRing> keys_;
   mutable std::optional<SetList> sets_;
+  mutable std::optional<History> history_;
   bool proved_ = false;
+  bool asks_ = false;  // its key is asked for on a terminal
 };
 
 // Where the passphrase of a job does not open what lies on its drives that are connected: what to do, a line
@@ -131,6 +146,8 @@ class WriteSession : public LookSession {
   void prove_sets();
   // A person says that what the drive shows now is what the job goes on from.
   void accept_state();
+  // This home could not write down that it has made the points up to this one: the drive says it.
+  void leave_unremembered(Sequence point);
   // What a run that was broken off has left, if anything; and why it goes.
   void clear_leftover(const std::string& why);
   // Completes or takes back what killed folds have left. Opens the folded sets, so a key is needed. What
@@ -156,6 +173,10 @@ class WriteSession : public LookSession {
  private:
   void open();
   void reload_state();
+  void begin_memory();
+  void refuse_not_own(bool with_points);
+  void learn_newest();
+  void learn_points();
   void remember_newest_but(const FoundSet& set);
   bool remember_closed();
   void tidy();

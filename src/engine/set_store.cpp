@@ -31,12 +31,12 @@ void SetStore::begin() {
     folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name, left_->folder);
     folder_->keep();
     left_->folder.path = folder_->path();
-    identity_ = {left_->mark.job, left_->mark.set, plan_.sequence, folder_->path()};
+    identity_ = {left_->mark.job, plan_.set, plan_.sequence, folder_->path()};
     naming_box_ = left_->mark.naming;
     return;
   }
   folder_ = std::make_unique<UnfinishedFolder>(store_, session_.folder(), name);
-  identity_ = {session_.identity().job, random_id(), plan_.sequence, folder_->path()};
+  identity_ = {session_.identity().job, plan_.set, plan_.sequence, folder_->path()};
   naming_box_ = box_naming(plan_.naming, plan_.master, plan_.chain);
   OpenMark mark;
   mark.job = identity_.job;

@@ -24,6 +24,7 @@ struct SetPlan {
   KindDecision decision;
   NewNeeds needs;
   Sequence sequence = 1;
+  Id set{};
   Id chain{};
   SecretKey master;
   std::vector<KeyEntry> keys;

@@ -8,10 +8,13 @@
 #include "base/exit_codes.hpp"
 #include "base/text.hpp"
 #include "engine/agent_seat.hpp"
+#include "engine/gone_points.hpp"
 #include "engine/job_check.hpp"
 #include "engine/job_in_force.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/run_refusal.hpp"
 #include "engine/way_proof.hpp"
+#include "engine/ways_in.hpp"
 
 namespace kestrum {
 namespace {
@@ -38,8 +41,21 @@ void look_at_points(PointsResult points, JobStatus& status, DriveStatus& drive) 
 
 void look_at_drive(LookSession& session, JobStatus& status, DriveStatus& drive, History& history) {
   look_at_points(list_points(session, &history), status, drive);
-  if (std::string gone = session.older_state(); !gone.empty())
-    status.troubles.push_back({.kind = TroubleKind::gone, .text = gone, .drive = drive.named});
+  if (const std::optional<Error> refused = run_refusal(session))
+    status.troubles.push_back({.kind = not_own(session) ? TroubleKind::refused : TroubleKind::gone,
+                               .text = refused->what(),
+                               .advice = refused->hint(),
+                               .drive = drive.named});
+  for (const KnownPoint& point : gone_points(session))
+    status.troubles.push_back({.kind = TroubleKind::gone,
+                               .text = gone_text(point),
+                               .advice = gone_advice(*session.job(), point),
+                               .drive = drive.named});
+  if (const std::string old = old_way(session).text(); !old.empty())
+    status.troubles.push_back({.kind = TroubleKind::place,
+                               .text = old,
+                               .advice = old_way_advice(status.job),
+                               .drive = drive.named});
   for (const std::string& line : left_out_lines(session.sets()))
     status.troubles.push_back({.kind = TroubleKind::place, .text = line, .drive = drive.named});
   for (const std::string& finding : session.findings())
@@ -74,7 +90,8 @@ DriveStatus drive_status(const Job& job, const std::string& named, const std::op
     Destination found = find_destination(job, named, state, context.machine, context.open_store);
     drive.root = found.root;
     drive.space = found.store->space();
-    if (!state && !found.identity) return drive;  // nothing was ever written there
+    if (found.namesake) throw namesake_error(job, found);
+    if (!found.identity) return drive;  // nothing was ever written there
     SubjectOptions options;
     options.subject = job.name;
     options.destination = named;
@@ -82,8 +99,12 @@ DriveStatus drive_status(const Job& job, const std::string& named, const std::op
     LookSession session = LookSession::open(&context.home, options);
     look_at_drive(session, status, drive, history);
   } catch (const Error& error) {
+    const bool refused = error.kind() == ErrorKind::wrong_drive;
     if (error.kind() != ErrorKind::no_destination && error.kind() != ErrorKind::not_reachable)
-      status.troubles.push_back({.kind = TroubleKind::place, .text = error.what(), .drive = named});
+      status.troubles.push_back({.kind = refused ? TroubleKind::refused : TroubleKind::place,
+                                 .text = error.what(),
+                                 .advice = error.hint(),
+                                 .drive = named});
     from_history(job.name, drive, history);
     if (const DriveState* known = state ? state->at(named) : nullptr) drive.left = left_point(*known);
     if (drive.root.empty() && each)
@@ -127,14 +148,18 @@ void look_at_clock(JobStatus& status, Instant now) {
 // What the last run and the job's own times say.
 void look_at_runs(JobStatus& status) {
   auto trouble = [&](JobTrouble one) { status.troubles.push_back(std::move(one)); };
+  const auto has = [&](TroubleKind kind) {
+    return std::any_of(status.troubles.begin(), status.troubles.end(),
+                       [kind](const JobTrouble& one) { return one.kind == kind; });
+  };
   if (!status.last) return trouble({.kind = TroubleKind::never_run});
   const RunEntry& last = *status.last;
   if (!last.ended && !last.cut_off()) {
     if (!status.times.going) trouble({.kind = TroubleKind::cut_off});
-  } else if (last.result == RunResult::suspect &&
-             std::any_of(status.troubles.begin(), status.troubles.end(),
-                         [](const JobTrouble& one) { return one.kind == TroubleKind::suspect; })) {
+  } else if (last.result == RunResult::suspect && has(TroubleKind::suspect)) {
     return;  // the point tells of it
+  } else if (last.exit_code == exit_code_of(ErrorKind::wrong_drive) && has(TroubleKind::refused)) {
+    return;  // the next one will be, and it is said why
   } else if (last.exit_code > exit_problems) {
     trouble({.kind = TroubleKind::failed, .text = last.message});
   } else if (last.exit_code == exit_problems &&
@@ -277,10 +302,10 @@ void sort_status(std::vector<JobStatus>& all) {
 
 const char* trouble_name(TroubleKind kind) {
   static constexpr const char* words[] = {
-      "suspect",    "job-file",       "damaged", "incomplete", "gone",       "failed",
-      "overdue",    "missed",         "waits",   "never-run",  "no-point",   "soon",
-      "unchecked",  "drill",          "clock",   "cut-off",    "unfinished", "drive-away",
-      "drive-bare", "broken-promise", "place",   "problems",   "page"};
+      "suspect",    "job-file",   "damaged",        "incomplete", "gone",      "refused",
+      "failed",     "overdue",    "missed",         "waits",      "never-run", "no-point",
+      "soon",       "unchecked",  "drill",          "clock",      "cut-off",   "unfinished",
+      "drive-away", "drive-bare", "broken-promise", "place",      "problems",  "page"};
   return words[static_cast<std::size_t>(kind)];
 }
 
@@ -340,7 +365,13 @@ std::vector<JobStatus> place_status(const DestinationAddress& address, const Ope
         printable(place.root) + " is no destination: there is no drive.json in it, and no archive set",
         "name a job, or the folder that holds drive.json");
   std::vector<JobStatus> all;
-  for (const JobPlace& found : jobs) all.push_back(status_at(place, found, now));
+  for (const JobPlace& found : jobs) {
+    all.push_back(status_at(place, found, now));
+    const auto alike = std::count_if(jobs.begin(), jobs.end(), [&](const JobPlace& other) {
+      return other.identity.machine == found.identity.machine && other.identity.name == found.identity.name;
+    });
+    if (alike > 1) all.back().folder = found.folder;
+  }
   sort_status(all);
   return all;
 }

@@ -13,6 +13,7 @@ enum class TroubleKind {
   damaged,     // points are
   incomplete,  // points lack a set that they need
   gone,        // the point that was made last is not there any more
+  refused,     // the next run is, until a person says what to make of the drive
   failed,      // the last run
   overdue,     // no good point for longer than the job allows
   missed,      // a run was due and none came
@@ -39,6 +40,7 @@ const char* trouble_name(TroubleKind kind);
 struct JobTrouble {
   TroubleKind kind = TroubleKind::failed;
   std::string text = {};    // what was said, where it was said in words
+  std::string advice = {};  // what to do, where that was said with it
   std::uint64_t count = 0;  // of points, or of problems; job_file: 1 where the last good form counts
   Instant when = {};        // of what was missed, or of what is dated later than now
   BrokenRule broken = {};
@@ -59,6 +61,7 @@ struct DriveStatus {
 struct JobStatus {
   std::string machine;  // of the status of a destination
   std::string job;
+  std::string folder;  // of the status of a destination where another one has the same names: which it is
   bool disabled = false;
   bool encrypted = false;  // the job
   std::optional<RunEntry> last;

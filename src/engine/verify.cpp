@@ -7,6 +7,7 @@
 #include "calendar/local_time.hpp"
 #include "engine/check_sample.hpp"
 #include "engine/chunk_looks.hpp"
+#include "engine/gone_points.hpp"
 #include "engine/point_check.hpp"
 
 namespace kestrum {
@@ -377,6 +378,7 @@ VerifyResult verify(LookSession& session, const VerifyRequest& wanted, const Clo
   result.findings = session.findings();
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
+  for (const std::string& line : gone_lines(session)) result.findings.push_back(line);
   return result;
 }
 

@@ -15,6 +15,8 @@ namespace {
 
 using Keys = std::vector<KeyEntry>;
 
+using EntryId = std::array<std::uint8_t, 8>;
+
 // What a chain's entries become.
 using ChangeKeys = std::function<Keys(const Id& chain, const SecretKey& master, Keys keys)>;
 
@@ -35,6 +37,7 @@ class AllWays {
 
   const Job& job() const { return drives_.job; }
   KeyRing& keys() { return *drives_.keys; }
+  Argon2Cost cost() const { return key_cost_of(drives_.job, drives_.context); }
   const RunContext& context() const { return drives_.context; }
   void open_by(const RecoveryKey& key) {
     drives_.keys = std::make_shared<KeyRing>([] { return std::nullopt; });
@@ -72,6 +75,19 @@ class AllWays {
     context().home.change_job(job().name, job().text, text);
     outcome_.job_changed = true;
   }
+
+  // Entries that are to go: known to this home until they have gone everywhere.
+  std::set<EntryId> leaving() const {
+    const std::optional<JobState> state = context().home.load_state(job().name);
+    return state ? state->leaving : std::set<EntryId>();
+  }
+  void remember_leaving(const std::set<EntryId>& entries) {
+    std::optional<JobState> state = context().home.load_state(job().name);
+    if (!state || state->leaving == entries) return;
+    state->leaving = entries;
+    context().home.save_state(job().name, *state);
+  }
+  bool everywhere() const { return outcome_.away.empty(); }
 
   void forget_proofs(const std::optional<RecoveryPublic>& recovery) {
     for (const Id& drive : changed_) forget_way_proofs(context().home, job().name, drive, recovery);
@@ -166,34 +182,42 @@ class NewPassphrase {
     return ways_.keys().open_with(passphrase_, entry, chain).has_value();
   }
 
+  // It is the new way itself, at the cost that is wanted now.
+  bool made_now(const KeyEntry& entry, const Id& chain) {
+    return entry.cost == ways_.cost() && opens(entry, chain);
+  }
+
   // One that a seal of that chain has already, from a change that was broken off.
   void learn(const Id& chain, const Keys& keys) {
     for (const KeyEntry& entry : keys) {
-      if (entry.type == KeyEntryType::passphrase && !made_.contains(chain) && opens(entry, chain))
+      if (entry.type == KeyEntryType::passphrase && !made_.contains(chain) && made_now(entry, chain))
         made_.emplace(chain, entry);
     }
   }
 
   Keys added(const Id& chain, const SecretKey& master, Keys keys) {
     const bool there =
-        std::any_of(keys.begin(), keys.end(), [&](const KeyEntry& entry) { return opens(entry, chain); });
+        std::any_of(keys.begin(), keys.end(), [&](const KeyEntry& entry) { return made_now(entry, chain); });
     if (there) return keys;
     auto made = made_.find(chain);
     if (made == made_.end()) {
       Keys like;
       for (const auto& [other, entry] : made_) like.push_back(entry);
-      KeyEntry entry =
-          ways_.keys().passphrase_entry(master, chain, passphrase_, ways_.context().key_cost, like);
+      KeyEntry entry = ways_.keys().passphrase_entry(master, chain, passphrase_, ways_.cost(), like);
       made = made_.emplace(chain, std::move(entry)).first;
     }
     keys.push_back(made->second);
     return keys;
   }
 
-  void add_everywhere() {
+  // `found`: is shown the entries of each seal of a drive before any is changed.
+  void add_everywhere(const std::function<void(const Id& chain, const Keys&)>& found = {}) {
     ways_.pass([this](const Id& chain, const SecretKey& master,
                       Keys keys) { return added(chain, master, std::move(keys)); },
-               [this](const Id& chain, const Keys& keys) { learn(chain, keys); });
+               [&](const Id& chain, const Keys& keys) {
+                 learn(chain, keys);
+                 if (found) found(chain, keys);
+               });
   }
 
  private:
@@ -246,9 +270,11 @@ std::uint64_t WaysOutcome::changed() const {
   return all;
 }
 
-// The passphrase of before; nothing where a recovery key opens instead.
+// The passphrase of before; nothing where a recovery key opens instead, or where the job's file names the new
+// one already and it is known what is still to go.
 static std::optional<SecretText> open_as_before(AllWays& ways, const PassphraseChange& change,
-                                                const std::string& source) {
+                                                const std::string& source, bool completes) {
+  if (completes) return std::nullopt;
   if (change.old_key) {
     ways.open_by(*change.old_key);
     return std::nullopt;
@@ -263,8 +289,11 @@ WaysOutcome change_passphrase(const std::string& job, const PassphraseChange& ch
                               const RunContext& context) {
   AllWays ways(job, context, change.old_source);
   const std::string source = change.new_source.empty() ? ways.job().passphrase : change.new_source;
-  const std::optional<SecretText> old = open_as_before(ways, change, source);
-  SecretText wanted = new_passphrase(source, job, context);
+  std::set<EntryId> leaving = ways.leaving();
+  const bool completes = !leaving.empty() && !change.old_key && change.old_source.empty() &&
+                         source == ways.job().passphrase && source != "ask";
+  const std::optional<SecretText> old = open_as_before(ways, change, source, completes);
+  SecretText wanted = completes ? need(ways.keys().passphrase()) : new_passphrase(source, job, context);
   if (old == wanted)
     throw Error(
         ErrorKind::usage, "the new passphrase is the old one",
@@ -272,17 +301,27 @@ WaysOutcome change_passphrase(const std::string& job, const PassphraseChange& ch
         "--old ask");
   ways.keys().also(wanted);
   NewPassphrase passphrase(ways, std::move(wanted));
-  passphrase.add_everywhere();
+  const auto goes = [&](const KeyEntry& entry, const Id& chain) {
+    if (entry.type != KeyEntryType::passphrase || passphrase.made_now(entry, chain)) return false;
+    if (leaving.contains(entry.id)) return true;
+    if (completes) return false;
+    return !old || ways.keys().open_with(*old, entry, chain).has_value();
+  };
+  passphrase.add_everywhere([&](const Id& chain, const Keys& keys) {
+    for (const KeyEntry& entry : keys) {
+      if (goes(entry, chain)) leaving.insert(entry.id);
+    }
+  });
+  // Before the job's file names the new one: from then on only this tells what is still to go.
+  ways.remember_leaving(leaving);
   ways.edit_job("passphrase", {source});
   // What a run has begun meanwhile with the old one gets the new one in the same stroke.
   ways.pass([&](const Id& chain, const SecretKey& master, Keys keys) {
     Keys with = passphrase.added(chain, master, std::move(keys));
-    std::erase_if(with, [&](const KeyEntry& entry) {
-      if (entry.type != KeyEntryType::passphrase || passphrase.opens(entry, chain)) return false;
-      return !old || ways.keys().open_with(*old, entry, chain).has_value();
-    });
+    std::erase_if(with, [&](const KeyEntry& entry) { return goes(entry, chain); });
     return with;
   });
+  if (ways.everywhere()) ways.remember_leaving({});
   ways.forget_proofs(std::nullopt);
   return ways.take();
 }
@@ -360,7 +399,8 @@ std::string read_top(LookSession& session, Sequence point) {
 }  // namespace
 
 bool WayTest::everything() const {
-  return std::all_of(chains.begin(), chains.end(), [](const Chain& chain) { return chain.trouble.empty(); });
+  return (!encrypted || !chains.empty()) &&
+         std::all_of(chains.begin(), chains.end(), [](const Chain& chain) { return chain.trouble.empty(); });
 }
 
 static void try_seal(LookSession& session, const FoundSet& set, WayTest::Chain& chain) {
@@ -375,6 +415,62 @@ static void try_seal(LookSession& session, const FoundSet& set, WayTest::Chain& 
     if (is_of_the_system(error)) throw;
     if (chain.trouble.empty()) chain.trouble = error.what();
   }
+}
+
+// One that is not finished is all that there may be yet.
+static void try_leftover(LookSession& session, WayTest& test) {
+  const std::optional<Leftover> left = leftover_that_reads(session);
+  if (!left || !keeps_others_out(left->mark.keys)) return;
+  test.encrypted = true;
+  WayTest::Chain chain{.first = left->mark.sequence,
+                       .last = left->mark.sequence,
+                       .points = 1,
+                       .unfinished = true,
+                       .trouble = {}};
+  try {
+    session.keys().unlock(left->mark.keys, left->mark.chain);
+    ++chain.opened;
+  } catch (const Error& error) {
+    if (is_of_the_system(error)) throw;
+    chain.trouble = error.what();
+  }
+  test.chains.push_back(std::move(chain));
+}
+
+OldWay old_way(const LookSession& session) {
+  OldWay way;
+  std::map<Id, std::vector<const Seal*>> chains;
+  for (const FoundSet& set : session.sets()) {
+    if (set.sealed() && keeps_others_out(set.seal->keys)) chains[set.facts().chain].push_back(&*set.seal);
+  }
+  const std::set<EntryId> none;
+  const std::set<EntryId>& leaving = session.state() ? session.state()->leaving : none;
+  for (const auto& [chain, seals] : chains) {
+    std::size_t least = SIZE_MAX;
+    const auto passphrases = [](const Seal& seal) {
+      return static_cast<std::size_t>(
+          std::count_if(seal.keys.begin(), seal.keys.end(),
+                        [](const KeyEntry& entry) { return entry.type == KeyEntryType::passphrase; }));
+    };
+    for (const Seal* seal : seals) least = std::min(least, passphrases(*seal));
+    for (const Seal* seal : seals) {
+      const bool leaves = std::any_of(seal->keys.begin(), seal->keys.end(),
+                                      [&](const KeyEntry& entry) { return leaving.contains(entry.id); });
+      way.points += leaves || passphrases(*seal) > least ? 1 : 0;
+    }
+  }
+  return way;
+}
+
+std::string old_way_advice(const std::string& job) {
+  return "to complete it: kestrum passphrase change " + shell_word(printable(job)) +
+         " --new SOURCE, as before";
+}
+
+std::string OldWay::text() const {
+  if (points == 0) return {};
+  return "an earlier passphrase still opens " + count_text(points, "point") +
+         ": its change was broken off, or has not come to this drive";
 }
 
 WayTest test_way(LookSession& session) {
@@ -393,6 +489,8 @@ WayTest test_way(LookSession& session) {
   for (WayTest::Chain& chain : test.chains) {
     if (chain.trouble.empty()) chain.trouble = read_top(session, chain.last);
   }
+  try_leftover(session, test);
+  test.encrypted = test.encrypted || (session.job() && session.job()->encryption != Encryption::none);
   return test;
 }
 

@@ -39,6 +39,17 @@ struct PassphraseChange {
 WaysOutcome change_passphrase(const std::string& job, const PassphraseChange& change,
                               const RunContext& context);
 
+// A passphrase that was to go still opens points: a change was broken off, or it has not come to a drive.
+struct OldWay {
+  std::uint64_t points = 0;
+  std::string text() const;  // empty where there are none
+};
+// By counting entries: those that a change is about to take away, as this home remembers, and where the seals
+// of one chain differ in theirs. No key is needed.
+OldWay old_way(const LookSession& session);
+// What completes the change: a command.
+std::string old_way_advice(const std::string& job);
+
 // Beside those that are there. Chains that begin later open with the job's own passphrase only.
 WaysOutcome add_passphrase(const std::string& job, const std::string& source, const RunContext& context);
 WaysOutcome remove_passphrase(const std::string& job, const std::string& source, const RunContext& context);
@@ -53,12 +64,13 @@ struct WayTest {
     Sequence first = 0, last = 0;
     std::uint64_t points = 0;
     std::uint64_t opened = 0;  // of them, whose seals opened and are the chain's own
+    bool unfinished = false;   // it is a point that no run has finished yet
     std::string trouble;       // why not all, or why its newest list of files does not read; empty: nothing
   };
   std::string drive;
   std::string root;
   std::vector<Chain> chains;  // in order
-  bool encrypted = false;     // anything there is
+  bool encrypted = false;     // anything there is, or the job
   bool everything() const;
 };
 WayTest test_way(LookSession& session);

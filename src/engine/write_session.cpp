@@ -1,6 +1,7 @@
 #include "base/text.hpp"
 #include "engine/drive_trouble.hpp"
 #include "engine/leftover_use.hpp"
+#include "engine/own_folder.hpp"
 
 namespace kestrum {
 
@@ -15,6 +16,7 @@ WriteSession::WriteSession(LookSession found, const RunContext& context)
 }
 
 void WriteSession::open() {
+  refuse_not_own(false);
   claim_drive(place(), context_.clock);
   store().make_folders(folder());
   LockRequest request;
@@ -27,10 +29,11 @@ void WriteSession::open() {
   lock_ = std::make_unique<JobLock>(store(), folder(), request);
   // Another process of this home may have begun meanwhile: what it remembers counts.
   reload_state();
-  claim_job_folder(place(), *job(), state(), context_.machine, context_.clock);
-  if (!own_state()) own_state().emplace();
-  memory().job = identity().job;
-  drive_ = &memory().use(destination().drive->id, destination().named);
+  refuse_not_own(false);
+  begin_memory();
+  claim_job_folder(place(), *job(), memory(), context_.machine, context_.clock);
+  for (const std::string& line : findings()) context_.observer.note(line);
+  forget_findings();  // mended
   guard_ = std::make_unique<WriteGuard>(destination(), *lock_);
   read_again();
   const std::string in_drive = root() + "/" + folder();
@@ -40,7 +43,55 @@ void WriteSession::open() {
     context_.observer.note("the file system of " + printable(root()) +
                            " does not say when names of files are on the drive: unplug it only after it was "
                            "ejected");
-  tidy();
+}
+
+// Not where the job's folder is another's: neither is anything written to it, nor cleared in it.
+void WriteSession::refuse_not_own(bool with_points) {
+  const DriveMeant& meant = context_.meant;
+  const std::optional<NotOwn> why = not_own(*this, with_points);
+  if (!why) return;
+  const bool taken = why->why == NotOwn::Why::namesake ? meant.beside : meant.anything();
+  if (!taken) throw not_own_error(*this, *why);
+}
+
+// Written down before there is anything on the drive to be found by it: a folder that a home does not
+// remember is not its own.
+void WriteSession::begin_memory() {
+  const bool first = !has_identity();
+  if (!own_state()) own_state() = context_.home.new_memory();
+  if (!first) memory().job = identity().job;
+  if (context_.home.machine() != Id{}) memory().machine = context_.home.machine();
+  drive_ = &memory().use(destination().drive->id, destination().named);
+  if (first) save_memory();
+}
+
+// What was found to be this home's own counts from now on as if it had been remembered.
+void WriteSession::learn_newest() {
+  const FoundSet* const newest = list().newest();
+  if (newest == nullptr) return;
+  const std::optional<SetFolder> known = parse_set_folder("", drive().newest_folder);
+  if (known && known->sequence >= newest->folder.sequence) return;
+  drive().newest_core = newest->seal->core_digest;
+  drive().newest_folder = newest->folder.name;
+  drive().written = newest->facts().started;
+}
+
+// So that each is missed that goes by no rule and no person.
+void WriteSession::learn_points() {
+  std::vector<KnownPoint> points;
+  for (const FoundSet& set : list()) {
+    if (!set.sealed()) continue;
+    const SetFacts& facts = set.facts();
+    points.push_back(
+        {facts.set, facts.sequence, facts.kind, facts.started, facts.totals.files, facts.totals.bytes});
+  }
+  history().add_points(identity().job, destination().drive->id, points);
+}
+
+void WriteSession::leave_unremembered(Sequence point) {
+  JobIdentity& own = *place().identity;
+  own.unremembered = {context_.home.mark(), point};
+  write_job_identity(store(), folder(), own);
 }
 
 void WriteSession::reload_state() {
@@ -91,6 +142,7 @@ void WriteSession::rekey(const FoundSet& set, const std::vector<KeyEntry>& keys,
 
 void WriteSession::remove(const FoundSet& set) {
   guard_->check();
+  if (set.sealed()) history().let_point_go(set.facts().set, context_.clock.now());
   remember_newest_but(set);
   SetFolder folder = set.folder;  // the list lets go of it
   remove_set_folder(store(), folder);
@@ -170,6 +222,11 @@ void WriteSession::finish_last_strokes(const FoundSet& found) {
 
 void WriteSession::prove_sets() {
   prove(list(), keys(), own_rules(), context_.meant.new_passphrase ? KeysWanted::some : KeysWanted::newest);
+  refuse_not_own(true);
+  learn_newest();
+  take_new_name(place(), *job(), memory(), context_.machine);
+  tidy();
+  learn_points();
   for (const std::string& line : left_out_lines(list())) context_.observer.note(line);
   bool learnt = remember_closed();
   for (const FoundSet& set : list()) {
@@ -259,7 +316,9 @@ void WriteSession::finish(const FoundSet& folded) {
 const FoundSet& WriteSession::sealed_now(const std::string& path, const Id& set) {
   list().take_up(store(), path.substr(path.rfind('/') + 1));
   for (const FoundSet& found : list()) {
-    if (found.sealed() && found.facts().set == set) return found;
+    if (!found.sealed() || found.facts().set != set) continue;
+    learn_points();
+    return found;
   }
   throw damage("the set that was just sealed does not read");
 }

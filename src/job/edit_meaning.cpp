@@ -36,6 +36,8 @@ constexpr Meaning meanings[] = {
     {"protect", "passphrase",
      "it is looked for there from now on, and must be one that opens what is there; to change the passphrase "
      "itself: kestrum passphrase change NAME"},
+    {"protect", "passphrase-memory",
+     "the next chain is made so; chains that are there get it with: kestrum passphrase change NAME"},
     {"protect", "recovery-key",
      "it holds for the chains that begin from now on; for those that are there: kestrum recovery add|remove "
      "NAME FILE.pub"},

@@ -83,6 +83,7 @@ struct Job {
   bool waits_on_battery = false, waits_under_load = false;
   Encryption encryption = Encryption::aes_256_gcm;  // [protect]
   std::string passphrase = "ask";                   // or "file:/path"
+  std::uint32_t passphrase_memory_kib = 0;          // that each try of it takes; 0: the usual
   std::vector<std::string> recovery_keys;           // files with public parts
   bool guard = true;                                // looks whether a run stands out
   unsigned parity_percent = 0;                      // of what is stored, up to 50; 0: none

@@ -93,6 +93,10 @@ constexpr JobKey keys[] = {
     {"how", "volume-size", one, "SIZE", "1 GiB", "largest size of one data file", set_volume_size},
     {"protect", "encryption", one, "METHOD", "aes-256-gcm", "aes-256-gcm or none", set_encryption},
     {"protect", "passphrase", one, "SOURCE", "ask", "file:/path, or ask on the terminal", set_passphrase},
+    {"protect", "passphrase-memory", one, "SIZE", "64 MiB",
+     "memory that each try of the passphrase takes, up to 1 GiB: more is slower, most of all for whoever "
+     "guesses",
+     set_passphrase_memory},
     {"protect", "recovery-key", list, "FILE", "none",
      "public parts of recovery keys, which open the sets too", set_recovery_keys},
     {"protect", "guard", one, "YES", "yes",

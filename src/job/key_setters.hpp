@@ -50,6 +50,7 @@ void set_volume_size(Job& job, const KeyValues& values);
 
 void set_encryption(Job& job, const KeyValues& values);
 void set_passphrase(Job& job, const KeyValues& values);
+void set_passphrase_memory(Job& job, const KeyValues& values);
 void set_recovery_keys(Job& job, const KeyValues& values);
 
 void set_parity(Job& job, const KeyValues& values);

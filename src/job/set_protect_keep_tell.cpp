@@ -24,6 +24,15 @@ void set_passphrase(Job& job, const KeyValues& values) {
   job.passphrase = value;
 }
 
+void set_passphrase_memory(Job& job, const KeyValues& values) {
+  constexpr std::uint64_t least = 64, most = 1024;  // MiB; what every reader allows
+  const std::uint64_t bytes = size_value(values[0]);
+  if (bytes < least << 20 || bytes > most << 20)
+    refuse_value("the memory for each try is between 64 MiB and 1 GiB",
+                 "256 MiB takes four times as long as usual");
+  job.passphrase_memory_kib = static_cast<std::uint32_t>(bytes >> 10);
+}
+
 void set_recovery_keys(Job& job, const KeyValues& values) {
   for (const std::string& value : values) {
     if (!value.starts_with('/'))

@@ -99,6 +99,15 @@ CREATE INDEX drill_job ON drill(job, id);
 PRAGMA user_version = 9;
 )";
 
+// Points as they lay on a drive; `gone`: when they were let go.
+constexpr const char* schema_10 = R"(
+CREATE TABLE point (
+  set_id TEXT NOT NULL, job_id TEXT NOT NULL, drive_id TEXT NOT NULL, sequence INTEGER NOT NULL, kind TEXT NOT NULL,
+  started TEXT NOT NULL, files INTEGER NOT NULL, bytes INTEGER NOT NULL, gone TEXT, PRIMARY KEY (set_id, drive_id));
+CREATE INDEX point_place ON point(job_id, drive_id, sequence);
+PRAGMA user_version = 10;
+)";
+
 constexpr const char* run_columns =
     "SELECT id, job, number, started, ended, result, exit_code, message, destination, sequence, kind, "
     "reason, files, folders, "
@@ -209,6 +218,7 @@ void Ledger::migrate(Access access) {
   if (found < 7) database_.run(schema_7);
   if (found < 8) database_.run(schema_8);
   if (found < 9) database_.run(schema_9);
+  if (found < 10) database_.run(schema_10);
   database_.run("COMMIT");
 }
 
@@ -399,6 +409,13 @@ std::optional<RunEntry> Ledger::newest_point(const std::string& job, Instant now
   ask.bind(1, job).bind(2, utc_text(now));
   if (!ask.step()) return std::nullopt;
   return read_run(ask);
+}
+
+bool Ledger::knows_set(const Id& set) {
+  Statement ask(database_.get(),
+                "SELECT 1 FROM run WHERE set_id = ?1 UNION SELECT 1 FROM point WHERE set_id = ?1 LIMIT 1");
+  ask.bind(1, to_hex(set));
+  return ask.step();
 }
 
 std::optional<CheckEntry> Ledger::find_check(Statement& ask, const Id& set) {

@@ -62,7 +62,7 @@ struct NotAskedFor {};
 // One process; others may use the same file at the same time.
 class Ledger {
  public:
-  static constexpr int version = 9;
+  static constexpr int version = 10;
   // For reading: a file that may not be written serves as it is.
   enum class Access { writing, reading };
   explicit Ledger(const std::string& path, Access access = Access::writing);
@@ -95,6 +95,9 @@ class Ledger {
   std::optional<RunEntry> newest_point(const std::string& job, const std::string& destination);
   // The same on any of its destinations, without what a clock that was ahead has dated later than `now`.
   std::optional<RunEntry> newest_point(const std::string& job, Instant now);
+
+  // Whether a run has that set for its point, or it was seen among a job's own.
+  bool knows_set(const Id& set);
 
   // For what else is kept in the same file.
   Database& database() { return database_; }

@@ -152,13 +152,16 @@ std::string points_document(const std::vector<PointsResult>& drives,
   json["points"] = Json::array();
   for (std::size_t i = 0; i < drives.size(); ++i) {
     const PointsResult& points = drives[i];
-    json["destinations"].push_back({{"next-run", outlook_json(outlooks.at(i))},
-                                    {"drive", to_utf8(points.drive)},
-                                    {"folder", to_utf8(points.destination)},
-                                    {"free-bytes", points.space.free},
-                                    {"total-bytes", points.space.total},
-                                    {"findings", findings_json(points.findings)},
-                                    {"notes", findings_json(points.notes)}});
+    json["destinations"].push_back(
+        {{"next-run", outlook_json(outlooks.at(i))},
+         {"drive", to_utf8(points.drive)},
+         {"folder", to_utf8(points.destination)},
+         {"free-bytes", points.space.free},
+         {"total-bytes", points.space.total},
+         {"findings", findings_json(points.findings)},
+         {"notes", findings_json(points.notes)},
+         {"words-proved", points.words_proved},
+         {"refused", points.refused ? Json(to_utf8(points.refused->what())) : Json(nullptr)}});
     if (points.left)
       json["destinations"].back()["unfinished"] = {
           {"point", points.left->sequence},

@@ -59,6 +59,7 @@ std::string said_document(const std::string& job, const std::vector<PointSaid>& 
 std::string kept_document(const std::string& job, const KeptOutcome& outcome);
 // `done`: nullptr when it was only looked at.
 std::string drop_document(const std::string& job, const DropOutlook& look, const DropOutcome* done);
+std::string drop_gone_document(const std::string& job, const KnownPoint& gone);
 std::string fold_document(const std::string& job, const std::vector<FoldOutcome>& outcomes);
 
 }  // namespace kestrum

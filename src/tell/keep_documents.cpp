@@ -69,7 +69,8 @@ namespace {
 Json said_json(const PointSaid& point) {
   return {{"drive", to_utf8(point.drive)},       {"folder", to_utf8(point.root)},
           {"point", point.facts.sequence},       {"started", utc_text(point.facts.started)},
-          {"health", health_text(point.health)}, {"standing", standing_json(point.facts.standing)}};
+          {"health", health_text(point.health)}, {"standing", standing_json(point.facts.standing)},
+          {"standing-proved", point.proved}};
 }
 
 }  // namespace
@@ -104,6 +105,16 @@ std::string drop_document(const std::string& job, const DropOutlook& look, const
   json["done"] = {{"gone", done->gone},
                   {"freed-bytes", done->done.freed_bytes},
                   {"not-folded", done->done.unfolded.empty() ? Json(nullptr) : Json(done->done.unfolded)}};
+  return text_of(json);
+}
+
+std::string drop_gone_document(const std::string& job, const KnownPoint& gone) {
+  Json json = document("drop");
+  json["job"] = to_utf8(job);
+  json["missed"] = {{"point", gone.sequence},
+                    {"started", utc_text(gone.started)},
+                    {"files", gone.files},
+                    {"bytes", gone.bytes}};
   return text_of(json);
 }
 

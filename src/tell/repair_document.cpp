@@ -35,14 +35,12 @@ std::string repair_document(const std::string& job, bool dry, const std::vector<
       std::all_of(results.begin(), results.end(), [](const RepairResult& one) { return one.left.good(); });
   json["destinations"] = Json::array();
   for (const RepairResult& result : results) {
-    Json one{{"destination", to_utf8(result.root)},
-             {"changed", result.changed},
-             {"was-good", result.found.good()},
-             {"good", result.left.good()},
-             {"sealed-anew", result.sealed_anew},
-             {"not-sealed", Json::array()},
-             {"sets", Json::array()},
+    Json one{{"destination", to_utf8(result.root)}, {"changed", result.changed},
+             {"was-good", result.found.good()},     {"good", result.left.good()},
+             {"files-made-anew", Json::array()},    {"sealed-anew", result.sealed_anew},
+             {"not-sealed", Json::array()},         {"sets", Json::array()},
              {"affected-files", Json::array()}};
+    for (const std::string& file : result.identities) one["files-made-anew"].push_back(to_utf8(file));
     for (const std::string& line : result.not_sealed) one["not-sealed"].push_back(to_utf8(line));
     for (const SetRepair& set : result.sets) one["sets"].push_back(mending_json(set));
     for (const PointVerdict& verdict : result.left.points) {

@@ -301,7 +301,9 @@ std::vector<std::string> write_figures(const Report& report, const std::string& 
   std::vector<std::string> files;
   for (const JobReport& job : report.jobs) {
     const JobStatus& status = job.status;
-    const std::string name = (status.machine.empty() ? "" : status.machine + "-") + status.job;
+    std::string name = (status.machine.empty() ? "" : status.machine + "-") + status.job;
+    if (!status.folder.empty()) name = status.folder;
+    std::replace(name.begin(), name.end(), '/', '-');
     std::vector<PointsResult> drives;
     for (const DriveStatus& drive : status.drives) {
       PointsResult one;

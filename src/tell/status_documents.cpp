@@ -35,6 +35,7 @@ Json job_status_json(const JobStatus& status, Instant now) {
   std::string name = (status.machine.empty() ? "" : status.machine + ": ") + status.job;
   Json one{
       {"job", name},
+      {"job-folder", status.folder.empty() ? Json(nullptr) : Json(to_utf8(status.folder))},
       {"newest-good-point", instant_json(status.newest_good)},
       {"age-seconds", age_json(status.newest_good, now)},
       {"last-run", status.last ? run_json(*status.last) : Json(nullptr)},

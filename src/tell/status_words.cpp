@@ -14,6 +14,7 @@ namespace {
 // As a command's SUBJECT.
 std::string subject_of(const JobStatus& status) {
   if (status.machine.empty()) return shell_word(status.job);
+  if (!status.folder.empty()) return shell_word(printable(status.drives.at(0).root + "/" + status.folder));
   return shell_word(printable(status.drives.at(0).root)) + " --machine " +
          shell_word(printable(status.machine)) + " --job " + shell_word(printable(status.job));
 }
@@ -68,6 +69,8 @@ std::string words_of(const JobTrouble& trouble, const JobStatus& status) {
                           : std::string());
     case TroubleKind::page:
       return "its report page could not be written: " + trouble.text;
+    case TroubleKind::refused:
+      return "its next run is refused: " + trouble.text;
     case TroubleKind::gone:
     case TroubleKind::failed:
     case TroubleKind::place:
@@ -96,7 +99,8 @@ std::string failure_advice(const JobStatus& status, const std::string& job) {
 }  // namespace
 
 std::string job_title(const JobStatus& status) {
-  return (status.machine.empty() ? "" : printable(status.machine) + ": ") + printable(status.job);
+  return (status.machine.empty() ? "" : printable(status.machine) + ": ") + printable(status.job) +
+         (status.folder.empty() ? "" : " (" + printable(status.folder) + ")");
 }
 
 std::string trouble_text(const JobTrouble& trouble, const JobStatus& status) {
@@ -114,9 +118,12 @@ std::string trouble_advice(const JobTrouble& trouble, const JobStatus& status) {
       return "mend it: kestrum job edit " + job;
     case TroubleKind::damaged:
       return "verify lists the files; the next run saves anew what the sources still have";
-    case TroubleKind::incomplete:
     case TroubleKind::gone:
+    case TroubleKind::refused:
     case TroubleKind::place:
+      if (!trouble.advice.empty()) return trouble.advice;
+      [[fallthrough]];
+    case TroubleKind::incomplete:
       return "look at the drive: kestrum points " + job;
     case TroubleKind::failed:
       return failure_advice(status, job);

@@ -60,7 +60,7 @@ std::string forge(Store& store, const std::string& job_folder, const ForgedSet& 
   Root root;
   root.catalog = catalog.finish();
   root.record = writer.put(FrameKind::record, encode_run_record({"forged", {}, {}, "forged", false}));
-  root.job_file = writer.put(FrameKind::record, as_bytes("# forged\n"));
+  root.job_file = writer.put(FrameKind::record, as_bytes(set.job_file));
   SetWriter::Finished finished = writer.finish(root);
   Seal seal;
   seal.core.job = set.job;

@@ -27,6 +27,7 @@ struct ForgedSet {
   SecretKey naming = SecretKey::random();
   std::vector<KeyEntry> keys;  // none: a clear one
   std::string folder;          // its name; empty: as sets are named
+  std::string job_file = "# forged\n";
   std::vector<ForgedEntry> entries;
   // Puts what else is wanted, and may change the entries before they are written.
   std::function<void(SetWriter&, std::vector<ForgedEntry>&)> prepare;

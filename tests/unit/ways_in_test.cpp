@@ -301,6 +301,61 @@ TEST_F(WaysIn, AProofIsKeptByDriveAndWay) {
   EXPECT_TRUE(load_way_proofs(home, "job").empty());
 }
 
+// Seals of before, put back over the changed ones by whoever can write the drive.
+TEST_F(WaysIn, AnOldSealThatIsPutBackIsReadByItsChain) {
+  make_points(2);
+  const std::map<std::string, std::string> before = seals();
+  change_passphrase("job", {.new_source = source("second")}, bench_.context());
+  for (const auto& [path, text] : before) {
+    if (path.find("000001_") != std::string::npos) write_file(path, text);
+  }
+  expect_points_as_they_were("after seals of before were put back");
+  EXPECT_TRUE(bench_.verified().good());
+  EXPECT_TRUE(bench_.run_good());
+  EXPECT_EQ(old_way(bench_.subject()).points, 0u) << "one entry each";
+}
+
+TEST_F(WaysIn, WhatAsksForMoreIsRaisedWithThePassphrase) {
+  make_points(2);
+  std::string text = bench_.home().load_job("job").text;
+  text.insert(text.find("passphrase = "), "passphrase-memory = \"65 MiB\"\n");
+  bench_.set_job(text);
+  change_passphrase("job", {.new_source = source("second")}, bench_.context());
+  for (const FoundSet& set : bench_.subject().sets()) {
+    ASSERT_EQ(set.seal->keys.size(), 1u);
+    EXPECT_EQ(set.seal->keys[0].cost.memory_kib, 65u * 1024);
+  }
+  EXPECT_EQ(opened_by("first"), 0u);
+  expect_points_as_they_were("with a higher cost");
+}
+
+// All that is there yet is a point that no run has finished.
+TEST_F(WaysIn, AnUnfinishedPointIsTriedToo) {
+  write_file(bench_.source() + "/list", noise(1, 1000));
+  leave_one_unfinished();
+  for (const char* name : {"first", "second"}) {
+    SubjectOptions options;
+    options.subject = "job";
+    options.passphrase = source(name);
+    LookSession session = LookSession::open(&bench_.home(), options);
+    const WayTest test = test_way(session);
+    EXPECT_TRUE(test.encrypted);
+    ASSERT_EQ(test.chains.size(), 1u);
+    EXPECT_TRUE(test.chains[0].unfinished);
+    EXPECT_EQ(test.everything(), std::string(name) == "first");
+  }
+}
+
+// A file that cannot be read is told as that, however often it is asked for.
+TEST_F(WaysIn, APassphraseFileThatCannotBeReadIsNoMissingPassphrase) {
+  make_points(2);
+  std::filesystem::remove(bench_.path("first"));
+  const RunOutcome outcome = bench_.run();
+  ASSERT_TRUE(outcome.error);
+  EXPECT_EQ(outcome.error->kind(), ErrorKind::key);
+  EXPECT_THAT(outcome.error->what(), HasSubstr(bench_.path("first")));
+}
+
 struct WayFault {
   const char* name;
   bool for_ever;
@@ -344,10 +399,14 @@ TEST_P(WayFaults, LeaveAWayInToEverything) {
     EXPECT_TRUE(GetParam().objects || left_opens(switched ? "second" : "first")) << n << ": " << said;
     EXPECT_TRUE(bench_.verified(n % 5 == 0 ? Depth::all : Depth::quick).good()) << n << ": " << said;
     if (n % 7 == 0) expect_points_as_they_were("fault " + std::to_string(n));
-    // The same again completes it.
+    // Where it was broken off the old way still opens something, and that is said.
+    const OldWay left = old_way(bench_.subject());
+    if (switched) EXPECT_EQ(left.points > 0, opened_by("first") > 0) << n << ": " << said;
+    // The same again completes it, whatever the job's file says by now.
     PassphraseChange again{.new_source = source("second")};
-    if (switched) again.old_source = source("first");
+    if (got_through) again.old_source = source("first");
     EXPECT_NO_THROW(change_passphrase("job", again, bench_.context())) << n;
+    EXPECT_EQ(old_way(bench_.subject()).points, 0u) << n;
     EXPECT_EQ(opened_by("first"), 0u) << n;
     EXPECT_EQ(opened_by("second"), 3u) << n;
     EXPECT_TRUE(GetParam().objects || (left_opens("second") && !left_opens("first"))) << n;

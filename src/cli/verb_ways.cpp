@@ -138,14 +138,16 @@ void print_test(const WayTest& test, const std::string& way) {
   if (!test.encrypted) return out("{}: nothing there is encrypted: everybody is in.\n", drive);
   if (test.chains.empty())
     return out("{}: no encrypted point is there yet, so nothing could be tried.\n", drive);
-  std::uint64_t points = 0, opened = 0;
+  std::uint64_t points = 0, opened = 0, unfinished = 0;
   for (const WayTest::Chain& chain : test.chains) {
     points += chain.points;
     opened += chain.opened;
+    unfinished += chain.unfinished ? 1 : 0;
   }
-  out("{}: {} opens {}{} in {}.\n", drive, way,
+  out("{}: {} opens {}{} in {}{}.\n", drive, way,
       opened == points ? "all of " : std::to_string(opened) + " of ", count_text(points, "point"),
-      count_text(test.chains.size(), "chain"));
+      count_text(test.chains.size(), "chain"),
+      unfinished > 0 ? "; one of the points is not finished yet" : "");
   for (const WayTest::Chain& chain : test.chains) {
     if (chain.trouble.empty()) continue;
     out("  {}: {}\n",

@@ -51,7 +51,8 @@ void JobRun::refuse_left(Sequence point) const {
                   ", which is not finished",
               "if it is not the right one, mend that. If it is a new one: kestrum run " + job +
                   " --new-passphrase clears what is there; to keep it: kestrum passphrase change " + job +
-                  " --old SOURCE");
+                  " --old SOURCE. If neither is so, its open.json is damaged: kestrum stop " + job +
+                  " --discard clears what is there");
 }
 
 // A slip of the finger in the first passphrase would only be noticed at the first restore.

@@ -91,8 +91,9 @@ std::optional<NotOwn> not_own(const LookSession& session, bool with_points) {
   NotOwn found{NotOwn::Why::not_remembered, place.folder, place.identity->machine, place.identity->name};
   Known known(session);
   if (!session.state() || !known.drive()) {
-    const FoundSet* const newest = session.sets().newest();
-    if (newest == nullptr || !known.made(*newest)) return found;
+    bool any = false;
+    for (const FoundSet& set : session.sets()) any = any || (set.sealed() && known.made(set));
+    if (!any) return found;
   }
   if (session.state() && on_another_machine(session)) {
     found.why = NotOwn::Why::other_machine;

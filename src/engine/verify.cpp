@@ -326,7 +326,9 @@ static VerifyResult verify_current(LookSession& session, const VerifyRequest& re
                                    History* history, Observer& observer, RunControl& control) {
   constexpr int tries = 4;
   for (int attempt = 1;; ++attempt) {
-    Verification verification(session.store(), session.proved_sets(), session.keys(), request, clock, history,
+    // What only lacks its key was not checked, and is told as that.
+    SetList sets = session.job() ? session.proved_sets() : with_closed(session.proved_sets());
+    Verification verification(session.store(), std::move(sets), session.keys(), request, clock, history,
                               observer, control);
     std::optional<VerifyResult> result;
     try {

@@ -142,7 +142,9 @@ void WriteSession::rekey(const FoundSet& set, const std::vector<KeyEntry>& keys,
 
 void WriteSession::remove(const FoundSet& set) {
   guard_->check();
-  if (set.sealed()) history().let_point_go(set.facts().set, context_.clock.now());
+  for (const std::optional<Seal>* seal : {&set.seal, &set.left_out, &set.superseded}) {
+    if (*seal) history().let_point_go((*seal)->core.facts.set, context_.clock.now());
+  }
   remember_newest_but(set);
   SetFolder folder = set.folder;  // the list lets go of it
   remove_set_folder(store(), folder);

@@ -3,6 +3,7 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <nlohmann/json.hpp>
 
@@ -69,8 +70,9 @@ class Machine {
   std::vector<int> points() const {
     std::vector<int> out;
     const Ran ran = program_.run({"points", "wardens", "--json"});
-    if (ran.out.empty() || !Json::parse(ran.out).contains("points")) return out;
-    for (const Json& point : Json::parse(ran.out)["points"]) out.push_back(point["point"].get<int>());
+    const Json json = Json::parse(ran.out.empty() ? "{}" : ran.out);
+    if (!json.contains("points")) return out;
+    for (const Json& point : json["points"]) out.push_back(point["point"].get<int>());
     return out;
   }
   // The same home on another machine, with the files that are there now.
@@ -82,6 +84,13 @@ class Machine {
     for (std::size_t at = 0; (at = text.find(other.folder_, at)) != std::string::npos;)
       text.replace(at, other.folder_.size(), folder_);
     write_file(file, text);
+  }
+  // From now on another account's, with all that it has.
+  void belong_to(unsigned user) {
+    for (const auto& entry : fs::recursive_directory_iterator(folder_))
+      ASSERT_EQ(lchown(entry.path().c_str(), user, user), 0);
+    ASSERT_EQ(lchown(folder_.c_str(), user, user), 0);
+    program_.user = user;
   }
   void set_id(const std::string& id) { program_.environment["KESTRUM_MACHINE_ID"] = id; }
   void set_name(const std::string& name) { program_.environment["KESTRUM_MACHINE"] = name; }
@@ -266,6 +275,29 @@ TEST_F(TwoMachines, AClonedMemoryDoesNotGoOnBesideItsOriginal) {
   ASSERT_EQ(first_({"run", "ringers", "--same-disk"}).exit, 0);
   EXPECT_EQ(first_.newest("ringers"), "one of first");
   EXPECT_EQ(second_.run().exit, 0);
+}
+
+// Root and a person of one desk, who both call their job wardens.
+TEST_F(TwoMachines, RootAndAPersonAreTwo) {
+  if (geteuid() != 0) GTEST_SKIP() << "needs root: files of several people";
+  constexpr unsigned nobody = 65534;
+  fs::permissions(folder_.path(), fs::perms::others_exec | fs::perms::others_read, fs::perm_options::add);
+  fs::permissions(first_.drive(), fs::perms::all);
+  ASSERT_EQ(first_.define().exit, 0);
+  ASSERT_EQ(first_.run().exit, 0);
+  second_.set_id(first_id);
+  second_.belong_to(nobody);
+  ASSERT_EQ(second_.define().exit, 0);
+  const Ran ran = second_.run();
+  EXPECT_EQ(ran.exit, refused) << ran.err;
+  ASSERT_EQ(second_({"job", "rename", "wardens", "tracks"}).exit, 0);
+  // Below root's folder of the machine nobody else makes anything.
+  EXPECT_NE(second_({"run", "tracks", "--same-disk"}).exit, 0);
+  second_.set_name("skerry-1-isla");
+  EXPECT_EQ(second_({"run", "tracks", "--same-disk"}).exit, 0);
+  EXPECT_EQ(second_.newest("tracks"), "one of second");
+  EXPECT_EQ(first_.run().exit, 0);
+  EXPECT_EQ(first_.newest(), "one of first");
 }
 
 // The same machine, whatever it is called and wherever its disk is.

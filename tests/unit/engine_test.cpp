@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 #include <unistd.h>
 
+#include "engine/job_rebuild.hpp"
 #include "engine/look.hpp"
 #include "engine/preview.hpp"
 #include "support/workbench.hpp"
@@ -45,12 +46,19 @@ TEST(Runs, SequencesAreNeverUsedAgain) {
   EXPECT_EQ(bench.run_good(), second + 1);
 }
 
+// Once a person has said that the sets are this home's: another machine of that name might have made them.
 TEST(Runs, ALostHomeGoesOnWithTheSameChain) {
   Workbench bench;
   write_file(bench.source() + "/a", std::string(300000, 'x'));
   bench.run_good();
   fs::remove_all(bench.path("home/state"));
   RunOutcome outcome = bench.run();
+  ASSERT_TRUE(outcome.error);
+  EXPECT_EQ(outcome.error->kind(), ErrorKind::wrong_drive);
+  EXPECT_NE(outcome.error->hint().find("--take-over"), std::string::npos);
+  LookSession there = bench.subject(bench.drive());
+  EXPECT_EQ(take_over_sets(bench.home(), bench.home().load_job("job"), there).points, 1u);
+  outcome = bench.run();
   EXPECT_EQ(outcome.entry.kind, Kind::incremental);
   EXPECT_EQ(*outcome.entry.sequence, 2u);
   EXPECT_LT(outcome.entry.totals.new_bytes, 20000u);
@@ -257,7 +265,7 @@ TEST(Ledger, OneOfAnOlderVersionIsTakenOn) {
       "ALTER TABLE run DROP COLUMN broken; ALTER TABLE run DROP COLUMN process; DROP INDEX run_job; DROP "
       "TABLE job_time; "
       "DROP TABLE due; DROP TABLE event; DROP TABLE restore; DROP TABLE proof; DROP TABLE check_round; "
-      "DROP TABLE job_check; DROP TABLE drill; "
+      "DROP TABLE job_check; DROP TABLE drill; DROP TABLE point; "
       "PRAGMA "
       "user_version = 3");
   Ledger again(path);

@@ -87,6 +87,7 @@ std::vector<std::vector<std::string>> values_for(const std::string& option) {
       {"how-volume-size", {{"650 MiB"}, {"2 GiB"}}},
       {"protect-encryption", {{"aes-256-gcm"}, {"none"}}},
       {"protect-passphrase", {{"file:/etc/kestrum/a.pass"}, {"ask"}}},
+      {"protect-passphrase-memory", {{"256 MiB"}, {"1 GiB"}}},
       {"protect-recovery-key", {{"/etc/kestrum/office.pub"}, {"/x"}}},
       {"protect-guard", {{"no"}, {"yes"}}},
       {"protect-parity", {{"5%"}, {"off"}}},

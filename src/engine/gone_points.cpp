@@ -1,6 +1,7 @@
 #include "engine/gone_points.hpp"
 
 #include <algorithm>
+#include <set>
 
 #include "base/text.hpp"
 
@@ -40,6 +41,10 @@ class Lying {
   std::vector<std::pair<Sequence, Sequence>> folds_;
 };
 
+void take_out(std::vector<KnownPoint>& points, const Lying& lying) {
+  std::erase_if(points, [&](const KnownPoint& one) { return lying.has(one); });
+}
+
 // Of which older_state() tells.
 std::optional<Sequence> told_as_newest(const LookSession& session, const DriveState& drive) {
   if (session.older_state().empty()) return std::nullopt;
@@ -55,10 +60,18 @@ std::vector<KnownPoint> gone_points(const LookSession& session) {
                                       ? session.state()->drive(on->id)
                                       : nullptr;
   if (drive == nullptr) return {};
-  std::vector<KnownPoint> points = session.history().known_points(session.identity().job, on->id);
+  // What a late listing does not show may be there.
+  if (!session.store().traits().lists_at_once) return {};
+  const auto known = [&] { return session.history().known_points(session.identity().job, on->id); };
+  std::vector<KnownPoint> points = known();
+  take_out(points, Lying(session.sets()));
   if (points.empty()) return points;
-  const Lying lying(session.sets());
-  std::erase_if(points, [&](const KnownPoint& one) { return lying.has(one); });
+  // Somebody may have sealed, folded or pruned since the list was read. What goes is let go before it goes,
+  // so that what is missing between two looks at the history is missing.
+  take_out(points, Lying(SetList(session.store(), session.folder(), session.identity().job)));
+  std::set<Id> still;
+  for (const KnownPoint& one : known()) still.insert(one.set);
+  std::erase_if(points, [&](const KnownPoint& one) { return !still.contains(one.set); });
   if (points.empty()) return points;
   const std::optional<Sequence> newest = told_as_newest(session, *drive);
   std::erase_if(points, [&](const KnownPoint& one) { return one.sequence == newest; });

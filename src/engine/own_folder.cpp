@@ -9,9 +9,10 @@ namespace {
 // What this home knows of having made.
 class Known {
  public:
-  explicit Known(const LookSession& session) : session_(session) {
+  // `state`: must outlive it.
+  Known(const LookSession& session, const std::optional<JobState>& state) : session_(session) {
     const std::optional<DriveIdentity>& drive = session.destination().drive;
-    if (session.state() && drive) drive_ = session.state()->drive(drive->id);
+    if (state && drive) drive_ = state->drive(drive->id);
     if (drive_ == nullptr) return;
     if (std::optional<SetFolder> newest = parse_set_folder("", drive_->newest_folder))
       up_to_ = newest->sequence;
@@ -58,6 +59,15 @@ std::optional<NotOwn> newer_points(const LookSession& session, Known& known, Not
   return found.first != 0 ? std::optional(found) : std::nullopt;
 }
 
+std::optional<JobState> memory_now(const LookSession& session) {
+  try {
+    if (session.home() != nullptr) return session.home()->load_state(session.job()->name);
+  } catch (const Error&) {
+    // What was read of it counts.
+  }
+  return session.state();
+}
+
 std::string what_is_there(const Job& job, const Destination& place, const NotOwn& found) {
   const std::string where = place.store->describe(found.folder);
   switch (found.why) {
@@ -89,17 +99,23 @@ std::optional<NotOwn> not_own(const LookSession& session, bool with_points) {
   const Destination& place = session.destination();
   if (!place.identity) return place.namesake ? std::optional(namesake(place)) : std::nullopt;
   NotOwn found{NotOwn::Why::not_remembered, place.folder, place.identity->machine, place.identity->name};
-  Known known(session);
+  Known known(session, session.state());
   if (!session.state() || !known.drive()) {
     bool any = false;
     for (const FoundSet& set : session.sets()) any = any || (set.sealed() && known.made(set));
-    if (!any) return found;
+    // Its first run may have begun since the memory was read.
+    const std::optional<JobState> now = any ? std::nullopt : memory_now(session);
+    if (!any && !Known(session, now).drive()) return found;
   }
   if (session.state() && on_another_machine(session)) {
     found.why = NotOwn::Why::other_machine;
     return found;
   }
-  return with_points ? newer_points(session, known, found) : std::nullopt;
+  if (!with_points || !newer_points(session, known, found)) return std::nullopt;
+  // A run of this home may have made them since its memory was read: it writes down what it begins.
+  const std::optional<JobState> now = memory_now(session);
+  Known known_now(session, now);
+  return newer_points(session, known_now, found);
 }
 
 static Error error_of(const Job& the_job, const Destination& place, const NotOwn& found) {

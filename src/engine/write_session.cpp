@@ -106,6 +106,16 @@ WriteSession::~WriteSession() {
   context_.control.set_after_pause({});
 }
 
+// A rule or a person does, so that nobody misses it: with all that was folded into it.
+static void let_go(History& history, const Id& job, const Id& drive, const SetFacts& facts, Instant now) {
+  history.let_point_go(facts.set, now);
+  if (!facts.folded_from) return;
+  for (const KnownPoint& point : history.known_points(job, drive)) {
+    if (facts.covers_from() <= point.sequence && point.sequence <= facts.sequence)
+      history.let_point_go(point.set, now);
+  }
+}
+
 // Before it goes: what is remembered may be of an older state than the drive, not the other way round.
 void WriteSession::remember_newest_but(const FoundSet& set) {
   if (drive_ == nullptr || !set.sealed() || drive().newest_core != set.seal->core_digest) return;
@@ -143,7 +153,8 @@ void WriteSession::rekey(const FoundSet& set, const std::vector<KeyEntry>& keys,
 void WriteSession::remove(const FoundSet& set) {
   guard_->check();
   for (const std::optional<Seal>* seal : {&set.seal, &set.left_out, &set.superseded}) {
-    if (*seal) history().let_point_go((*seal)->core.facts.set, context_.clock.now());
+    if (*seal)
+      let_go(history(), identity().job, destination().drive->id, (*seal)->core.facts, context_.clock.now());
   }
   remember_newest_but(set);
   SetFolder folder = set.folder;  // the list lets go of it

@@ -46,7 +46,8 @@ class Desk {
   }
 
   // Spoils a frame in the middle of its list of files (docs/FORMAT.md section 5), in its first volume: one
-  // without which these two names, of its beginning and its end, are still listed. False when there is none.
+  // without which these two names, of its beginning and its end, are still listed, there and in the newest
+  // point. False when there is none.
   bool spoil_list(int sequence, const std::string& first, const std::string& last) const {
     const std::string volume = set_folder(sequence) + "/data-001.kvol";
     std::string content = read_file(volume);
@@ -63,7 +64,8 @@ class Desk {
       spoilt[frames[i] + 100] ^= 0x55;
       write_file(volume, spoilt);
       const Ran listed = program.run({"browse", "wardens", "/", "--deep", "--at", std::to_string(sequence)});
-      if (listed.exit == 4 && listed.out.find(first) != std::string::npos &&
+      const bool missing = listed.exit == 4 && program.run({"browse", "wardens", "/", "--deep"}).exit == 4;
+      if (missing && listed.out.find(first) != std::string::npos &&
           listed.out.find(last) != std::string::npos)
         return true;
     }

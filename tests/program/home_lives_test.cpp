@@ -215,6 +215,7 @@ class Life {
         from = to + 1;
       }
       ways.push_back(words);
+      at = std::min(said.find('\n', at), said.size() - 1);  // what follows on the line belongs to it
     }
     if (ways.size() < 3) return fail("a refusal names no three ways: " + said);
     std::vector<std::string> way = ways[pick(3)];

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "engine/leftover_use.hpp"
+#include "support/set_back.hpp"
 #include "support/workbench.hpp"
 
 namespace kestrum::test {
@@ -94,6 +95,7 @@ TEST_P(Faults, EveryOperationOfARunMayFail) {
     std::filesystem::remove_all(bench.drive());
     std::filesystem::copy(kept, bench.drive(), std::filesystem::copy_options::recursive);
     write_file(memory, remembered);
+    forget_history(bench.home());
   }
   std::printf("%s: %llu moments\n", how.name, static_cast<unsigned long long>(swept));
 }

@@ -79,7 +79,12 @@ TEST_F(GonePoint, WhatRulesAndPersonsLetGoIsNotMissed) {
   bench_.run_good();
   EXPECT_GT(bench_.fold(3, 5), 0u);
   EXPECT_TRUE(missed().empty());
-  bench_.run_good();
+  bench_.run_good(Kind::full);
+  // Nor what was folded into a set that goes.
+  bench_.set_keep("points = \"1 point\"\nat-least = \"1 point\"");
+  prune_job("job", false, bench_.context());
+  EXPECT_EQ(bench_.points(), std::vector<Sequence>{6});
+  EXPECT_TRUE(missed().empty());
 }
 
 TEST_F(GonePoint, ADriveThatWasSetBackIsGoneOnWithAsItIs) {

@@ -149,8 +149,9 @@ std::vector<PointInfo> judge_points(const Store& store, const SetList& sets, His
 }
 
 std::vector<PointInfo> own_points(const LookSession& session, History* history, bool list_needs) {
-  std::vector<PointInfo> points =
-      judge_points(session.store(), with_closed(session.sets()), history, list_needs);
+  // By a path, what the way in does not open is nobody's yet.
+  std::vector<PointInfo> points = judge_points(
+      session.store(), session.job() ? with_closed(session.sets()) : session.sets(), history, list_needs);
   for (PointInfo& info : points) info.closed = info.sealed && session.opens_otherwise(info.facts.chain);
   return points;
 }
@@ -196,6 +197,11 @@ PointsResult list_points(LookSession& session, History* history) {
   if (std::string gone = session.older_state(); !gone.empty()) result.findings.push_back(gone);
   for (const std::string& line : gone_lines(session)) result.findings.push_back(line);
   for (const std::string& line : left_out_lines(session.sets())) result.findings.push_back(line);
+  for (const std::string& line : session.unproved_lines()) {
+    const bool told =
+        std::find(result.findings.begin(), result.findings.end(), line) != result.findings.end();
+    if (!told) result.notes.push_back(line);
+  }
   for (const std::string& name : session.sets().strangers())
     result.notes.push_back("left alone, being no set of the job: " + printable(name));
   if (const std::string old = old_way(session).text(); !old.empty() && session.job())

@@ -249,7 +249,7 @@ LookSession LookSession::open(const Home* home, const SubjectOptions& options) {
   session.prove_drive();
   session.find_job(located.folder, options);
   session.named_set_ = located.set;
-  session.asks_ = source == "ask";
+  session.asks_ = source == "ask" && !options.passphrase;
   if (!by_name && home != nullptr) session.home_memory_ = memory_of(*home, session.identity().job);
   if (options.recovery_key) {
     session.keys_ = std::make_shared<KeyRing>([] { return std::nullopt; });
@@ -333,8 +333,10 @@ static bool worth_proving(const SetList& sets) {
 }
 
 bool LookSession::prove_at_hand() {
-  if (proved_ || !worth_proving(own_sets())) return true;
-  if (asks_ && !keys().recovery_key()) return false;
+  const bool at_hand = !asks_ || keys().recovery_key();
+  const bool given = !job_ && at_hand;  // by a path nobody need give one
+  if (proved_ || (!given && !worth_proving(own_sets()))) return true;
+  if (!at_hand) return false;
   for (const FoundSet& set : proved_sets()) {
     if (!set.sealed() || !keeps_others_out(set.seal->keys)) continue;
     try {

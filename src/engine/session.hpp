@@ -113,7 +113,7 @@ class LookSession {
   mutable std::optional<SetList> sets_;
   mutable std::optional<History> history_;
   bool proved_ = false;
-  bool asks_ = false;  // its key is asked for on a terminal
+  bool asks_ = false;  // its key would be asked for on a terminal, and nobody has said so
 };
 
 // Where the passphrase of a job does not open what lies on its drives that are connected: what to do, a line

@@ -9,7 +9,7 @@ void PointBook::add(const Id& job, const Id& drive, const std::vector<KnownPoint
   Transaction transaction(database_, "BEGIN IMMEDIATE");
   Statement put(database_.get(),
                 "INSERT INTO point (set_id, job_id, drive_id, sequence, kind, started, files, bytes) VALUES "
-                "(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT (set_id, drive_id) DO NOTHING");
+                "(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8) ON CONFLICT (set_id, drive_id) DO UPDATE SET gone = NULL");
   for (const KnownPoint& point : points) {
     put.reset();
     put.bind(1, to_hex(point.set)).bind(2, to_hex(job)).bind(3, to_hex(drive));

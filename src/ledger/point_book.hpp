@@ -24,7 +24,7 @@ class PointBook {
  public:
   // Must outlive this.
   explicit PointBook(Ledger& ledger) : database_(ledger.database()) {}
-  // Those that lie there. One that was let go stays so.
+  // Those that lie there; also one that was let go, and is there all the same.
   void add(const Id& job, const Id& drive, const std::vector<KnownPoint>& points);
   // It goes by a rule or by a person, or a person says that it may be gone: nobody misses it from now on.
   void let_go(const Id& set, Instant when);

@@ -124,6 +124,7 @@ TEST_P(NoMemory, NothingPlantedIsShownAsOnesOwn) {
       EXPECT_EQ(session.sets().newest()->folder.sequence, 2);
       ASSERT_EQ(session.unproved_lines().size(), 1u);
       EXPECT_THAT(session.unproved_lines()[0], testing::AnyOf(HasSubstr("000003"), HasSubstr("point 3")));
+      EXPECT_EQ(list_points(look(), nullptr).points.back().sequence, 2);
       OpenPoint point(session, {});
       EXPECT_EQ(point.facts().sequence, 2);
       VerifyRequest request;

@@ -364,5 +364,28 @@ TEST(EncryptionTurnedOn, OldPointsStayAndANewNamingKeyBegins) {
   EXPECT_EQ(bench.restored(1).at("ringing.csv").content, "clear");
 }
 
+// Off for a time, and on again: what was made here meanwhile counts, and a chain begins at each turn.
+TEST(EncryptionTurnedOn, WhatWasMadeHereWhileItWasOffCounts) {
+  TempFolder folder;
+  write_file(folder / "pass", "tern in the fog\n");
+  chmod((folder / "pass").c_str(), 0600);
+  Workbench bench("");
+  const std::string text = bench.home().load_job("job").text;
+  const std::string on = text + "[protect]\npassphrase = \"file:" + (folder / "pass") + "\"\n";
+  const std::string off = text + "[protect]\nencryption = \"none\"\n";
+  int content = 0;
+  for (const std::string& job : {on, off, on}) {
+    bench.set_job(job);
+    write_file(bench.source() + "/ringing.csv", std::to_string(++content));
+    const RunOutcome outcome = bench.run();
+    ASSERT_EQ(outcome.entry.sequence, static_cast<Sequence>(content)) << outcome.entry.message;
+    EXPECT_EQ(outcome.entry.kind, Kind::full);
+  }
+  EXPECT_EQ(bench.points(), (std::vector<Sequence>{1, 2, 3}));
+  for (Sequence point : {1, 2, 3})
+    EXPECT_EQ(bench.restored(point).at("ringing.csv").content, std::to_string(point));
+  EXPECT_TRUE(bench.verified().good());
+}
+
 }  // namespace
 }  // namespace kestrum::test

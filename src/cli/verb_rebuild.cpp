@@ -89,7 +89,7 @@ void ask_about_unproved(const JobOnDrive& found, const LookSession& subject, con
     throw Error(ErrorKind::key, "the job is not rebuilt from what nobody proves, unless that is said",
                 found.encrypted ? "give the passphrase: --passphrase file:PATH; or say --unproved"
                                 : "if you know that nobody else could write there, say --unproved");
-  confirm(environment, "Rebuild the job from it all the same",
+  confirm(environment, "Rebuild the job from it all the same?",
           "  Whoever could write there may have made that point, and the job's file in it. Folders to save, "
           "times and rules come along; commands, and files to read or write, do not.");
 }

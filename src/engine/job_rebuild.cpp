@@ -202,11 +202,16 @@ std::string mapped_text(const std::string& path, const std::vector<PathMap>& map
 }
 
 // What is clear must not stand in for what a way in would prove.
-static void refuse_without_way_in(const SetList& sets) {
+static void refuse_without_way_in(LookSession& subject, const SetList& sets) {
   bool clear = false, closed = false;
   for (const FoundSet& set : sets) {
     if (!set.sealed()) continue;
-    (keeps_others_out(set.seal->keys) ? closed : clear) = true;
+    try {
+      if (subject.keys().open(set.seal->keys, set.facts().chain).by == KeyEntryType::clear) clear = true;
+    } catch (const Error& error) {
+      if (error.kind() != ErrorKind::key && error.kind() != ErrorKind::damage) throw;
+      closed = true;
+    }
   }
   if (clear && closed)
     throw Error(
@@ -220,7 +225,7 @@ JobOnDrive job_on_drive(LookSession& subject, const std::string& name) {
   JobOnDrive found;
   std::optional<Error> first;
   const SetList& sets = subject.proved_sets();
-  refuse_without_way_in(sets);
+  refuse_without_way_in(subject, sets);
   std::vector<Sequence> numbers;
   for (const FoundSet& set : sets) {
     if (set.sealed()) numbers.push_back(set.folder.sequence);

@@ -214,6 +214,8 @@ TEST(NoMemoryOfBefore, ClearPointsThatAnEncryptedOneNamesCount) {
   }
   EXPECT_EQ(counted, (std::vector<Sequence>{1, 2}));
   EXPECT_TRUE(session.unproved_lines().empty());
+  EXPECT_EQ(job_on_drive(session, "job").point.sequence, 2)
+      << "the newest, beside clear ones that are proved";
 }
 
 TEST(PassphrasePlace, WithTheSetsItIsRefused) {

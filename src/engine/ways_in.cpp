@@ -349,6 +349,8 @@ WaysOutcome remove_passphrase(const std::string& job, const std::string& source,
         keys, [&](const KeyEntry& entry) { return ways.keys().open_with(old, entry, chain).has_value(); });
     return keys;
   });
+  // Whichever way a change that was broken off is ended: nothing is to go any more.
+  if (ways.everywhere()) ways.remember_leaving({});
   ways.forget_proofs(std::nullopt);
   return ways.take();
 }
